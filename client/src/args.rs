@@ -134,7 +134,9 @@ pub enum Command {
         show: Option<String>,
     },
     /// Create a workflow from a worked example, with its cases
-    #[command(after_help = "Find examples with: kanzlei examples WORDS\n\nExample:\n  kanzlei new port-fees --like stay-bill")]
+    #[command(
+        after_help = "Find examples with: kanzlei examples WORDS\n\nExample:\n  kanzlei new port-fees --like stay-bill"
+    )]
     New {
         /// The name of the workflow: lower-case letters, digits and hyphens
         name: String,

@@ -7,7 +7,21 @@ fn main() {
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
     let mut out = String::from("&[\n");
     for (name, folders) in [
-        ("harbour", &["services", "lanes", "allowances", "issuers", "settings", "databases", "libraries", "workflows", "cases", "seed"][..]),
+        (
+            "harbour",
+            &[
+                "services",
+                "lanes",
+                "allowances",
+                "issuers",
+                "settings",
+                "databases",
+                "libraries",
+                "workflows",
+                "cases",
+                "seed",
+            ][..],
+        ),
         ("gallery", &["workflows", "cases"]),
     ] {
         for folder in folders {
@@ -35,7 +49,10 @@ fn below(folder: &Path, files: &mut Vec<PathBuf>) {
         let path = entry.path();
         if path.is_dir() {
             below(&path, files);
-        } else if ["yaml", "html", "csv", "txt", "sql", "json", "css", "svg"].iter().any(|end| path.extension().is_some_and(|e| e == *end)) {
+        } else if ["yaml", "html", "csv", "txt", "sql", "json", "css", "svg"]
+            .iter()
+            .any(|end| path.extension().is_some_and(|e| e == *end))
+        {
             files.push(path);
         }
     }

@@ -14,7 +14,8 @@ pub fn bundle(root: &Path) -> Result<(), String> {
         let mut git = Command::new("git");
         git.current_dir(&work).env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_SYSTEM", "/dev/null");
         for who in ["AUTHOR", "COMMITTER"] {
-            git.env(format!("GIT_{who}_NAME"), "Harbour Office").env(format!("GIT_{who}_EMAIL"), "office@lindvik.example");
+            git.env(format!("GIT_{who}_NAME"), "Harbour Office")
+                .env(format!("GIT_{who}_EMAIL"), "office@lindvik.example");
             git.env(format!("GIT_{who}_DATE"), "2027-01-04T08:00:00Z");
         }
         let done = git.args(args).status().map_err(|error| format!("git cannot be started: {error}"))?;

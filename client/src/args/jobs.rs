@@ -34,10 +34,7 @@ impl Select {
     pub fn is_empty(&self) -> bool {
         let first = [&self.state, &self.lane, &self.workflow, &self.tag, &self.tag_prefix];
         let more = [&self.group, &self.due_from, &self.due_until, &self.text];
-        first
-            .iter()
-            .chain(&more)
-            .all(|part| part.is_none())
+        first.iter().chain(&more).all(|part| part.is_none())
     }
 }
 

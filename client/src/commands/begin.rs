@@ -27,7 +27,8 @@ pub fn gallery(words: &[String], show: Option<&str>, json: bool) -> Done {
     let need = words.join(" ");
     let found = kanzlei_gallery::search(&need);
     if json {
-        let listed = found.iter().map(|one| serde_json::json!({"name": one.name, "about": one.about, "kinds": one.kinds()}));
+        let listed =
+            found.iter().map(|one| serde_json::json!({"name": one.name, "about": one.about, "kinds": one.kinds()}));
         print_json(&listed.collect::<Vec<_>>());
         return Ok(());
     }
@@ -35,10 +36,16 @@ pub fn gallery(words: &[String], show: Option<&str>, json: bool) -> Done {
         println!("No example is about `{need}`. All of them: kanzlei examples");
         return Ok(());
     }
-    let rows = found.iter().map(|one| vec![draw::bold(one.name), one.about.to_owned(), draw::dim(&one.kinds().join(" "))]);
+    let rows =
+        found.iter().map(|one| vec![draw::bold(one.name), one.about.to_owned(), draw::dim(&one.kinds().join(" "))]);
     draw::table(&["example", "shows", "entries and steps"], rows);
     let first = found[0].name;
-    println!("{}", draw::dim(&format!("read one: kanzlei examples --show {first}; begin from it: kanzlei new my-own --like {first}")));
+    println!(
+        "{}",
+        draw::dim(&format!(
+            "read one: kanzlei examples --show {first}; begin from it: kanzlei new my-own --like {first}"
+        ))
+    );
     Ok(())
 }
 

@@ -233,7 +233,14 @@ pub fn print_consequences(done: &DeployedDocument) {
         println!("  {line}");
     }
     if !done.callers.is_empty() && !done.unchanged {
-        println!("  {}", draw::dim(&format!("{} {}", if done.kind == "library" { "used by" } else { "called by" }, done.callers.join(", "))));
+        println!(
+            "  {}",
+            draw::dim(&format!(
+                "{} {}",
+                if done.kind == "library" { "used by" } else { "called by" },
+                done.callers.join(", ")
+            ))
+        );
     }
 }
 

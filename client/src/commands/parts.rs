@@ -19,16 +19,24 @@ pub fn add(from: &str, name: Option<&str>, root: &Path) -> Done {
     let source = Source::read(from).map_err(Error::Usage)?;
     let name = name.map_or_else(|| source.name(), str::to_owned);
     if !kanzlei_lang::document::reader::is_document_name(&name) {
-        let why = format!("`{name}` cannot be the name of a part; choose one with --as: lower-case letters, digits and hyphens");
+        let why = format!(
+            "`{name}` cannot be the name of a part; choose one with --as: lower-case letters, digits and hyphens"
+        );
         return Err(Error::Usage(why));
     }
     let mut lock = Lock::read(root).map_err(Error::Failed)?;
     if let Some(known) = lock.parts.get(&name) {
-        let why = format!("the part {name} is there already, from {}@{}; take another tag with: kanzlei update {name}@TAG", known.from, known.tag);
+        let why = format!(
+            "the part {name} is there already, from {}@{}; take another tag with: kanzlei update {name}@TAG",
+            known.from, known.tag
+        );
         return Err(Error::Failed(why));
     }
     if copies::folder(root, &name).exists() {
-        let why = format!("{} is there already, and {NAME} does not know it; choose another name with --as", copies::folder(root, &name).display());
+        let why = format!(
+            "{} is there already, and {NAME} does not know it; choose another name with --as",
+            copies::folder(root, &name).display()
+        );
         return Err(Error::Failed(why));
     }
     let part = take(&source, &name, root)?;
@@ -43,7 +51,9 @@ pub fn update(named: &[String], force: bool, root: &Path) -> Done {
     let mut lock = Lock::read(root).map_err(Error::Failed)?;
     let all: Vec<String> = if named.is_empty() { lock.parts.keys().cloned().collect() } else { named.to_vec() };
     if all.is_empty() {
-        return Err(Error::Usage(format!("there are no parts in {NAME}; take one with: kanzlei add GIT-URL[#path]@TAG")));
+        return Err(Error::Usage(format!(
+            "there are no parts in {NAME}; take one with: kanzlei add GIT-URL[#path]@TAG"
+        )));
     }
     for one in all {
         let (name, tag) = match one.split_once('@') {
@@ -53,7 +63,9 @@ pub fn update(named: &[String], force: bool, root: &Path) -> Done {
         let known = known(&lock, &name)?.clone();
         let changed = copies::differences(root, &name, &known).map_err(Error::Failed)?;
         if let (Some((how, path)), false) = (changed.first(), force) {
-            let why = format!("{FOLDER}/{name}/{path} is {how}; `kanzlei update --force {name}` replaces the copies all the same");
+            let why = format!(
+                "{FOLDER}/{name}/{path} is {how}; `kanzlei update --force {name}` replaces the copies all the same"
+            );
             return Err(Error::Failed(why));
         }
         let tag = match tag {
@@ -237,7 +249,13 @@ fn next(name: &str, root: &Path) -> Done {
     if !libraries.is_empty() {
         println!("{}", draw::dim(&format!("name it in a workflow: use: [{}]", libraries.join(", "))));
     }
-    println!("{}", draw::dim(&format!("check it with yours: kanzlei check {}; keep {FOLDER}/ and {NAME} in version control", shown_root(root).display())));
+    println!(
+        "{}",
+        draw::dim(&format!(
+            "check it with yours: kanzlei check {}; keep {FOLDER}/ and {NAME} in version control",
+            shown_root(root).display()
+        ))
+    );
     Ok(())
 }
 

@@ -174,16 +174,21 @@ impl Repository {
     /// The files of a commit below a folder, by their paths in it; hidden ones are left out.
     pub fn files(&self, commit: &str, path: Option<&str>) -> Result<Files, String> {
         let tree = format!("{commit}:{}", path.unwrap_or_default());
-        let listed = run(git(Some(&self.folder), &["ls-tree", "-r", "-z", "-l", "--full-tree", &tree]), None, MOST_LISTED);
+        let listed =
+            run(git(Some(&self.folder), &["ls-tree", "-r", "-z", "-l", "--full-tree", &tree]), None, MOST_LISTED);
         let listed = listed.map_err(|why| match path {
             Some(path) if why.contains("Not a valid object name") => format!("there is no folder `{path}` at this tag"),
             _ => why,
         })?;
         let (mut names, mut wanted, mut bytes) = (Vec::new(), String::new(), 0u64);
-        for entry in String::from_utf8(listed).map_err(|_| "a path is not UTF-8")?.split('\0').filter(|one| !one.is_empty()) {
+        for entry in
+            String::from_utf8(listed).map_err(|_| "a path is not UTF-8")?.split('\0').filter(|one| !one.is_empty())
+        {
             let (facts, name) = entry.split_once('\t').ok_or("git lists files in a form that is not known")?;
             let facts: Vec<&str> = facts.split_whitespace().collect();
-            let [mode, _, object, size] = facts[..] else { return Err("git lists files in a form that is not known".into()) };
+            let [mode, _, object, size] = facts[..] else {
+                return Err("git lists files in a form that is not known".into());
+            };
             if name.split('/').any(|part| part.starts_with('.')) {
                 continue;
             }

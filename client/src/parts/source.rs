@@ -78,7 +78,10 @@ mod tests {
     fn addresses_have_a_tag_and_maybe_a_path() {
         for (text, wanted) in [
             ("https://git.example/parts.git@v1", Some("https://git.example/parts.git | - | v1 | parts")),
-            ("https://git.example/Harbour_Parts.git#a/b/@v1.2.0", Some("https://git.example/Harbour_Parts.git | a/b | v1.2.0 | harbour-parts")),
+            (
+                "https://git.example/Harbour_Parts.git#a/b/@v1.2.0",
+                Some("https://git.example/Harbour_Parts.git | a/b | v1.2.0 | harbour-parts"),
+            ),
             ("git@host:office/parts.git@2027/03", Some("git@host:office/parts.git | - | 2027/03 | parts")),
             ("file:///srv/parts.bundle@v1", Some("file:///srv/parts.bundle | - | v1 | parts")),
             ("ssh://user@host/parts@v1", Some("ssh://user@host/parts | - | v1 | parts")),

@@ -56,7 +56,9 @@ fn parts_are_taken_compared_and_updated() {
     let url = format!("file://{}#libraries", repo.display());
     parts::add(&format!("{url}@v1.0.0"), None, &office).expect("taken");
     assert_eq!(read(&copies.join("calendar.yaml")), library("1.0.0"));
-    assert!(!copies.join(".hidden.yaml").exists() && read(&office.join("kanzlei.lock")).contains("\"tag\": \"v1.0.0\""));
+    assert!(
+        !copies.join(".hidden.yaml").exists() && read(&office.join("kanzlei.lock")).contains("\"tag\": \"v1.0.0\"")
+    );
     for (text, wanted) in [
         (format!("{url}@v1.0.0"), "is there already"),
         (format!("{url}@v7"), "has no tag `v7`"),
@@ -76,7 +78,9 @@ fn parts_are_taken_compared_and_updated() {
     std::fs::write(copies.join("calendar.yaml"), "library: mine\n").expect("a file");
     std::fs::write(copies.join("more.yaml"), "lane: more\n").expect("a file");
     assert!(matches!(parts::verify(&office, false), Err(Error::Bad)));
-    assert!(matches!(parts::update(&["office-parts@v1.0.0".into()], false, &office), Err(Error::Failed(why)) if why.contains("--force")));
+    assert!(
+        matches!(parts::update(&["office-parts@v1.0.0".into()], false, &office), Err(Error::Failed(why)) if why.contains("--force"))
+    );
     parts::update(&["office-parts@v1.0.0".into()], true, &office).expect("replaced");
     parts::verify(&office, false).expect("as it was taken");
     assert!(!copies.join("lane.yaml").exists() && !copies.join("more.yaml").exists());

@@ -303,7 +303,11 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
                 None => &symbols::library(workspace, of)?.functions,
             };
             let (_, node) = functions.iter().find(|(known, _)| known.text == *name)?;
-            let from = if symbols::library(workspace, of).is_some() { format!("\n\nof the library `{of}`") } else { String::new() };
+            let from = if symbols::library(workspace, of).is_some() {
+                format!("\n\nof the library `{of}`")
+            } else {
+                String::new()
+            };
             format!("```\n{name} = {}\n```{from}", node.as_text().unwrap_or_default())
         }
         Symbol::Library(name) => library(symbols::library(workspace, name)?),

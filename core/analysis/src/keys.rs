@@ -8,8 +8,8 @@ use std::sync::OnceLock;
 
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{KINDS, keys, schema};
-use kanzlei_lang::edit::steps::ON_FAILURE;
 use kanzlei_lang::edit::At;
+use kanzlei_lang::edit::steps::ON_FAILURE;
 use serde_json::Value as Json;
 
 use crate::place::{MARK, node};

@@ -133,8 +133,14 @@ fn names_of_a_form_are_members_and_positions() {
         let body = Body::read("application/x-www-form-urlencoded", form.as_bytes()).expect("a form");
         let got = plan.input.gather(&plan.endpoints[0].input, Parts { body, ..Parts::default() }, &|_| None);
         let got = got.map(|input| input.to_json());
-        let got = got.map_err(|problem| problem.errors.first().map(|e| format!("{} {}", e.within, e.pointer)).unwrap_or_default());
-        assert_eq!(got.as_deref().map_err(|e| e.replace("/crew//", "/crew/~/")), wanted.map_err(str::to_owned), "{form}");
+        let got = got.map_err(|problem| {
+            problem.errors.first().map(|e| format!("{} {}", e.within, e.pointer)).unwrap_or_default()
+        });
+        assert_eq!(
+            got.as_deref().map_err(|e| e.replace("/crew//", "/crew/~/")),
+            wanted.map_err(str::to_owned),
+            "{form}"
+        );
     }
 }
 

@@ -107,7 +107,11 @@ fn a_time_that_cannot_be_read_fails_the_step() {
         (", at: \"${input.text}\"", "soon", "expression: `soon` is not an instant"),
         (", after: \"${input.text}\"", "a while", "expression: "),
         (", each: one, in: input.list, spacing: \"${input.text}\"", "-1s", "expression: "),
-        (", tag: \"${[...input.list, ...input.list.map(n => n * 10), 1, 2, 3]}\"", "", "expression: a job has at most 8 tags"),
+        (
+            ", tag: \"${[...input.list, ...input.list.map(n => n * 10), 1, 2, 3]}\"",
+            "",
+            "expression: a job has at most 8 tags",
+        ),
     ] {
         let failed = asked(&format!("  - {{enqueue: bill{more}}}\n"), text).expect_err(more);
         assert!(failed.starts_with(says), "{more} {text}: {failed}");

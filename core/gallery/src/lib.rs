@@ -25,8 +25,9 @@ const TEXTS: &[(&str, &str)] = include!(concat!(env!("OUT_DIR"), "/texts.rs"));
 
 /// Words that say nothing of a need.
 const COMMON: &[&str] = &[
-    "an", "and", "are", "as", "at", "be", "by", "do", "each", "for", "from", "has", "how", "in", "into", "is", "it", "its", "my", "need",
-    "not", "of", "on", "or", "our", "so", "that", "the", "them", "then", "this", "to", "want", "we", "what", "when", "where", "which", "why", "with",
+    "an", "and", "are", "as", "at", "be", "by", "do", "each", "for", "from", "has", "how", "in", "into", "is", "it",
+    "its", "my", "need", "not", "of", "on", "or", "our", "so", "that", "the", "them", "then", "this", "to", "want",
+    "we", "what", "when", "where", "which", "why", "with",
 ];
 
 /// A worked example.
@@ -112,7 +113,9 @@ impl Example {
             if let Some(plan) = plans.get(&name).filter(|_| found.iter().all(|known| known.name != name)) {
                 open.extend(plan.invokes.iter().chain(&plan.enqueues).cloned());
                 // A library is checked as a whole, with all its groups of steps.
-                let of = |name: &&String| name.split_once('.').is_some_and(|(of, _)| plan.libraries.iter().any(|one| one == of));
+                let of = |name: &&String| {
+                    name.split_once('.').is_some_and(|(of, _)| plan.libraries.iter().any(|one| one == of))
+                };
                 open.extend(plans.keys().filter(of).cloned());
                 found.push(plan);
             }
@@ -166,10 +169,8 @@ impl Example {
             }
         }
         // The services that issue the tokens of others come along.
-        let issuers: Vec<&str> = services
-            .iter()
-            .filter_map(|name| Some(office().services.get(*name)?.issuer()?.text.as_str()))
-            .collect();
+        let issuers: Vec<&str> =
+            services.iter().filter_map(|name| Some(office().services.get(*name)?.issuer()?.text.as_str())).collect();
         services.extend(issuers);
         wanted.extend(services.iter().map(|name| format!("services/{name}.yaml")));
         let mut files: BTreeMap<&str, &str> =

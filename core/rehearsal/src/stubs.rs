@@ -9,9 +9,9 @@ use super::shelf::{self, Shelf};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
-use kanzlei_engine::machine::{shown_tags, tags_of, 
+use kanzlei_engine::machine::{
     self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Letter, Load, Outcome,
-    Query, Queued, Request, Rows, Sql,
+    Query, Queued, Request, Rows, Sql, shown_tags, tags_of,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};

@@ -29,6 +29,18 @@ steps:
     else: [{reply: 404, body: {why: "${input.n} is too few"}}]
 "#;
 
+const RULES: &str = r#"library: rules
+types: {Pair: {type: object, required: [n, word], properties: {n: {type: number}, word: {type: [string, "null"]}}}}
+functions: {half: n => n / 2}
+groups:
+  told:
+    input: {n: {type: number}, any: {optional: true}}
+    steps:
+      - if: half(input.n) > 2
+        then: [{reply: 200, body: {double: "${input.n * 2}"}}]
+        else: [{reply: 200, body: {double: "${half(input.n)}"}}]
+"#;
+
 fn place(text: String, schema: Json, maybe: bool) -> Place {
     Place { text, schema, maybe }
 }
@@ -106,7 +118,7 @@ impl Writer<'_> {
 
     /// One step, with what belongs to it.
     fn steps(&mut self, depth: usize) -> Vec<Json> {
-        let (what, steps) = match self.maker.dice.below(if depth == 0 { 11 } else { 16 }) {
+        let (what, steps) = match self.maker.dice.below(if depth == 0 { 12 } else { 17 }) {
             0 | 1 => self.name_value(),
             2 => self.call(),
             3 => self.call_when(),
@@ -117,10 +129,11 @@ impl Writer<'_> {
             8 => self.enqueue(),
             9 => self.note(),
             10 => self.script(),
-            11 => self.condition(depth),
-            12 => self.each(depth),
-            13 => self.together(depth),
-            14 => self.choice(depth),
+            11 => self.shared(),
+            12 => self.condition(depth),
+            13 => self.each(depth),
+            14 => self.together(depth),
+            15 => self.choice(depth),
             _ => self.wait(depth),
         };
         *self.written.entry(what).or_default() += 1;
@@ -219,6 +232,38 @@ impl Writer<'_> {
         let body = json!({"type": "object", "required": ["size", "word"], "properties": {"size": {"type": "number"}, "word": {"type": ["string", "null"]}}});
         self.keeps(format!("{name}.body"), body, false);
         ("invoke", made)
+    }
+
+    /// Functions, types and groups of steps of a library.
+    fn shared(&mut self) -> (&'static str, Vec<Json>) {
+        let number = self.maker.number(2);
+        match self.maker.dice.below(3) {
+            0 => {
+                let name = self.name("h");
+                self.keeps(name.clone(), json!({"type": "number"}), false);
+                ("function of a library", vec![json!({"let": {name: whole(&format!("half({number})"))}})])
+            }
+            1 => {
+                let (name, of) = (self.name("d"), self.maker.place().text);
+                let body =
+                    json!({"type": "object", "required": ["double"], "properties": {"double": {"type": "number"}}});
+                self.keeps(format!("{name}.body"), body, false);
+                (
+                    "group of a library",
+                    vec![json!({"id": name, "invoke": "rules.told", "send": {"n": whole(&number), "any": whole(&of)}})],
+                )
+            }
+            _ => {
+                let (name, of) = (self.name("p"), self.maker.place().text);
+                let named = if self.maker.dice.one_in(2) { "Pair" } else { "{n: number, word: string | null}" };
+                let pair = json!({"type": "object", "required": ["n", "word"], "properties": {"n": {"type": "number"}, "word": {"type": ["string", "null"]}}});
+                // Where a value of nothing is known, it may be of the type or not.
+                let value = format!("(JSON.parse(JSON.stringify({{n: {number}, word: {of}}})) as {named})");
+                let made = json!({"let": {name.clone(): whole(&value)}, "catch": [{"note": "${failure.kind}"}]});
+                self.keeps(name, pair, true);
+                ("value of a named type", vec![made])
+            }
+        }
     }
 
     fn keep(&mut self) -> (&'static str, Vec<Json>) {
@@ -325,8 +370,13 @@ impl Writer<'_> {
     fn choice(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
         let subject = self.maker.place().text;
         let made = self.branches(depth - 1, 3);
-        let arms = json!({"cargo": made[0], "ferry": made[1]});
-        ("match", vec![json!({"match": subject, "arms": arms, "else": made[2]})])
+        if !self.maker.dice.one_in(3) {
+            let arms = json!({"cargo": made[0], "ferry": made[1]});
+            return ("match", vec![json!({"match": subject, "arms": arms, "else": made[2]})]);
+        }
+        let bound = if !self.maker.dice.one_in(3) { json!(3) } else { json!("cargo") };
+        let arms = json!([{"in": ["cargo", 7, null], "steps": made[0]}, {"from": bound, "steps": made[1]}]);
+        ("match by range", vec![json!({"match": subject, "arms": arms, "else": made[2]})])
     }
 
     fn wait(&mut self, depth: usize) -> (&'static str, Vec<Json>) {
@@ -350,12 +400,23 @@ fn workflow(writer: &mut Writer, input: &Json) -> Json {
         }
         declared.insert(name.clone(), schema);
     }
+    let known = writer.maker.names.clone();
     let mut steps = writer.block(2, 7);
     let (value, _, _) = writer.valued();
     steps.push(
         json!({"reply": 200, "body": {"value": value, "twice": whole(&format!("twice({})", writer.maker.number(1)))}}),
     );
-    json!({"workflow": "w", "input": declared, "functions": {"twice": "(n, by = 2) => n * by"}, "steps": steps})
+    let mut made = json!({"workflow": "w", "use": ["rules"], "input": declared, "functions": {"twice": "(n, by = 2) => n * by"}, "steps": steps});
+    if writer.maker.dice.one_in(2) {
+        // Any step may have failed: nothing is known but the input, and how.
+        writer.maker.names = known;
+        writer.maker.names.push(place("failure.status".into(), json!({"type": ["number", "null"]}), false));
+        let mut closing = writer.block(1, 3);
+        closing.push(json!({"reply": 503, "body": "${failure.kind}"}));
+        made["on_failure"] = closing.into();
+        *writer.written.entry("on_failure").or_default() += 1;
+    }
+    made
 }
 
 /// What comes of an effect: mostly what fits, sometimes a failure of its own.
@@ -430,6 +491,7 @@ fn bundle(workflow: &Json, answer: &Json) -> Bundle {
     let mut bundle = Bundle::default();
     bundle.add("w.yaml", &workflow.to_string());
     bundle.add("child.yaml", CHILD);
+    bundle.add("rules.yaml", RULES);
     bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.json\n");
     let problem = json!({"type": "object", "required": ["title"], "properties": {"title": {"type": "string"}}});
     let described = |schema: &Json| json!({"description": "so", "content": {"application/json": {"schema": schema}}});
@@ -498,6 +560,6 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
     });
     println!("{clean} clean workflows, {runs} runs of {taken} steps, {refused} refused");
     println!("ended: {ended:?}\nsteps written: {kinds:?}\nrefused for: {codes:?}");
-    assert!(clean > 500 && kinds.len() == 15, "{clean} clean, {refused} refused, {kinds:?} {codes:?}");
-    assert!(kinds.values().all(|count| *count > 50), "{kinds:?}");
+    assert!(clean > 500 && kinds.len() == 20, "{clean} clean, {refused} refused, {kinds:?} {codes:?}");
+    assert!(kinds.values().all(|count| *count > 30), "{kinds:?}");
 }

@@ -6,9 +6,9 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language, libraries, operators, previews,
-    rehearsals, requests, runs, scratch, secrets, services, session, settings, statistics, timetables, transfer,
-    trials, watches, workflows,
+    Json, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language, libraries,
+    operators, previews, rehearsals, requests, runs, scratch, secrets, services, session, settings, statistics,
+    timetables, transfer, trials, watches, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -356,11 +356,20 @@ fn operations() -> Operations {
     all.get::<services::Service>("/services/{name}", "service", "One service with its operations").problems(&[404]);
     all.add("delete", "/services/{name}", "retireService", "Retires a service that no workflow calls")
         .problems(&[404, 409]);
-    all.list::<examples::ExampleQuery, examples::Examples>("/examples", "examples", "Worked examples, the best for a need first");
-    all.list::<examples::ExampleName, examples::Example>("/examples/{name}", "example", "A worked example with all that it needs")
-        .problems(&[404, 422]);
+    all.list::<examples::ExampleQuery, examples::Examples>(
+        "/examples",
+        "examples",
+        "Worked examples, the best for a need first",
+    );
+    all.list::<examples::ExampleName, examples::Example>(
+        "/examples/{name}",
+        "example",
+        "A worked example with all that it needs",
+    )
+    .problems(&[404, 422]);
     all.get::<libraries::Libraries>("/libraries", "libraries", "Live libraries, and the workflows that use them");
-    all.add("delete", "/libraries/{name}", "retireLibrary", "Retires a library that nothing uses").problems(&[404, 409]);
+    all.add("delete", "/libraries/{name}", "retireLibrary", "Retires a library that nothing uses")
+        .problems(&[404, 409]);
     all.get::<Json>("/openapi", "publicApi", "The OpenAPI document of all endpoints, as clients read it");
     all.list::<transfer::ExportQuery, transfer::Export>(
         "/export",

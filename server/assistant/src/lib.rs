@@ -93,11 +93,7 @@ impl Assistant {
         let parts = context.extensions.get::<http::request::Parts>();
         let field = |name: &str| Some(parts?.headers.get(name)?.to_str().ok()?.to_owned());
         let allowed = field(ALLOW).is_some_and(|words| words.split(',').any(|word| word.trim() == "deploy"));
-        Session {
-            control: &*self.control,
-            authorization: field("authorization"),
-            deploys: self.deploys || allowed,
-        }
+        Session { control: &*self.control, authorization: field("authorization"), deploys: self.deploys || allowed }
     }
 }
 
@@ -123,7 +119,8 @@ fn success(answer: Answer) -> Result<Json, String> {
     }
     // Findings say more than the problem that brings them.
     let text = |name: &str| answer.body.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
-    let mut said = [text("title"), text("detail")].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(": ");
+    let mut said =
+        [text("title"), text("detail")].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(": ");
     if said.is_empty() {
         said = format!("the service answers {}", answer.status);
     }
@@ -172,7 +169,9 @@ impl ServerHandler for Assistant {
         let arguments = Json::Object(request.arguments.unwrap_or_default());
         if !tools::list(session.deploys).iter().any(|tool| tool.name == request.name) {
             let why = match &*request.name {
-                "deploy" => "deploys are not allowed here: start with --allow-deploy, or send `Kanzlei-Allow: deploy`".into(),
+                "deploy" => {
+                    "deploys are not allowed here: start with --allow-deploy, or send `Kanzlei-Allow: deploy`".into()
+                }
                 name => format!("there is no tool `{name}`"),
             };
             return Err(ErrorData::invalid_params(why, None));

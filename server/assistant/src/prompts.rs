@@ -15,13 +15,19 @@ pub fn list() -> Vec<Prompt> {
     vec![
         prompt("draft_workflow", "Draft a workflow from a wish", "wish", "What it should do, in a few sentences"),
         prompt("explain_failure", "Explain why a run failed and what would mend it", "run", "The id of the run"),
-        prompt("write_cases", "Write cases for the branches of a workflow that none takes", "workflow", "The workflow, live or a draft"),
+        prompt(
+            "write_cases",
+            "Write cases for the branches of a workflow that none takes",
+            "workflow",
+            "The workflow, live or a draft",
+        ),
     ]
 }
 
 /// Makes a prompt; returns why it cannot be made.
 pub async fn make(session: &Session<'_>, name: &str, given: &Json) -> Result<GetPromptResult, String> {
-    let needed = |name: &str| given[name].as_str().filter(|text| !text.is_empty()).ok_or_else(|| format!("`{name}` is missing"));
+    let needed =
+        |name: &str| given[name].as_str().filter(|text| !text.is_empty()).ok_or_else(|| format!("`{name}` is missing"));
     let text = match name {
         "draft_workflow" => draft(session, needed("wish")?).await?,
         "explain_failure" => failure(session, needed("run")?).await?,
@@ -71,21 +77,29 @@ async fn cases(session: &Session<'_>, workflow: &str) -> Result<String, String> 
     let of_draft = |kind: &str| format!("/drafts/{kind}/{}", segment(workflow));
     let drafts = session.get("/drafts").await?;
     let has = |kind: &str| {
-        drafts["drafts"].as_array().is_some_and(|all| all.iter().any(|one| one["kind"] == kind && one["name"] == workflow))
+        drafts["drafts"]
+            .as_array()
+            .is_some_and(|all| all.iter().any(|one| one["kind"] == kind && one["name"] == workflow))
     };
     let document = match has("workflow") {
         true => session.get(of_draft("workflow")).await?["text"].as_str().unwrap_or_default().to_owned(),
         false => resources::text(session, &format!("kanzlei://workflow/{workflow}")).await?.0,
     };
-    let seen: Vec<Json> =
-        ["workflow", "cases"].into_iter().filter(|kind| has(kind)).map(|kind| json!({"kind": kind, "name": workflow})).collect();
+    let seen: Vec<Json> = ["workflow", "cases"]
+        .into_iter()
+        .filter(|kind| has(kind))
+        .map(|kind| json!({"kind": kind, "name": workflow}))
+        .collect();
     let (own, coverage) = match has("cases") {
         true => {
             let text = session.get(of_draft("cases")).await?["text"].as_str().unwrap_or_default().to_owned();
-            let rehearsal = session.ask("POST", "/rehearsals", Some(json!({"workflow": workflow, "drafts": seen}))).await?;
+            let rehearsal =
+                session.ask("POST", "/rehearsals", Some(json!({"workflow": workflow, "drafts": seen}))).await?;
             (text, serde_json::to_string_pretty(&rehearsal["coverage"]).unwrap_or_default())
         }
-        false => (format!("cases: {workflow}\nexamples: []\n"), "there are no cases yet: every branch is missing".to_owned()),
+        false => {
+            (format!("cases: {workflow}\nexamples: []\n"), "there are no cases yet: every branch is missing".to_owned())
+        }
     };
     let (chapter, _) = resources::text(session, "kanzlei://handbook/cases").await?;
     Ok(format!(

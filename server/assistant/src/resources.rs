@@ -30,14 +30,24 @@ pub async fn list(session: &Session<'_>) -> Vec<Resource> {
         resource(format!("kanzlei://schema/{kind}"), kind, &format!("JSON Schema of documents of kind `{kind}`"), JSON)
     }));
     out.extend(kanzlei_gallery::EXAMPLES.iter().map(|example| {
-        resource(format!("kanzlei://example/{}", example.name), example.name, &format!("Example: {}", example.about), YAML)
+        resource(
+            format!("kanzlei://example/{}", example.name),
+            example.name,
+            &format!("Example: {}", example.about),
+            YAML,
+        )
     }));
     for (path, key, kind) in [("/workflows", "workflows", "workflow"), ("/services", "services", "service")] {
         let found = session.get(path).await.unwrap_or_default();
         for one in found[key].as_array().into_iter().flatten() {
             let text = |name: &str| one[name].as_str().unwrap_or_default().to_owned();
             let about = format!("Live {kind}: {}", text("about"));
-            out.push(resource(format!("kanzlei://{kind}/{}", text("name")), &text("name"), &about, if kind == "workflow" { YAML } else { JSON }));
+            out.push(resource(
+                format!("kanzlei://{kind}/{}", text("name")),
+                &text("name"),
+                &about,
+                if kind == "workflow" { YAML } else { JSON },
+            ));
         }
     }
     out

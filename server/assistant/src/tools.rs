@@ -8,9 +8,13 @@ use serde_json::{Value as Json, json};
 use crate::{Request, Session, resources, segment, success};
 
 fn tool(name: &'static str, about: &'static str, read_only: bool, properties: Json, required: &[&str]) -> Tool {
-    let schema = json!({"type": "object", "properties": properties, "required": required, "additionalProperties": false});
+    let schema =
+        json!({"type": "object", "properties": properties, "required": required, "additionalProperties": false});
     let members = schema.as_object().cloned().unwrap_or_default();
-    let hints = ToolAnnotations::new().read_only(read_only).destructive(name == "deploy" || name == "discard_draft").open_world(false);
+    let hints = ToolAnnotations::new()
+        .read_only(read_only)
+        .destructive(name == "deploy" || name == "discard_draft")
+        .open_world(false);
     Tool::new(name, about, Arc::new(members)).annotate(hints)
 }
 
@@ -20,21 +24,93 @@ pub fn list(deploys: bool) -> Vec<Tool> {
     let drafts = json!({"type": "array", "description": "Drafts that are seen too", "items": {"type": "object", "properties": {"kind": {"type": "string"}, "name": {"type": "string"}}, "required": ["kind", "name"]}});
     let text = |about: &str| json!({"type": "string", "description": about});
     let mut out = vec![
-        tool("search_examples", "Finds worked examples by what is needed, the best first; read one as kanzlei://example/NAME.", true, json!({"need": text("What is needed, in words")}), &["need"]),
-        tool("check", "Checks documents beside what is live: findings with code, line and fixes; an empty list means that they are sound.", true, json!({"documents": document, "drafts": drafts}), &[]),
-        tool("complete", "Lists what can stand at a place of a document: keys, operations, names with their types.", true, json!({"text": text("The document"), "path": text("Its path; default: workflows/draft.yaml"), "line": {"type": "integer", "minimum": 1}, "column": {"type": "integer", "minimum": 1}}), &["text", "line", "column"]),
-        tool("explain_finding", "Explains a finding by its code, with a wrong example and a corrected one.", true, json!({"code": text("The code: maybe-missing")}), &["code"]),
-        tool("rehearse", "Runs the cases of a workflow with stubs: what passed, what differs, which steps and branches no case takes.", true, json!({"workflow": text("The workflow"), "documents": document, "drafts": drafts, "only": text("The name of one case, with what each step did")}), &["workflow"]),
-        tool("try", "Runs a workflow once with an input. Nothing outside is asked: services and databases answer from stubs and examples, and nothing is changed.", true, json!({"workflow": text("The workflow"), "input": {"type": "object", "description": "Its input; what is missing comes from a sample"}, "stubs": text("Stubs as YAML, as documents of cases have them"), "documents": document, "drafts": drafts}), &["workflow"]),
+        tool(
+            "search_examples",
+            "Finds worked examples by what is needed, the best first; read one as kanzlei://example/NAME.",
+            true,
+            json!({"need": text("What is needed, in words")}),
+            &["need"],
+        ),
+        tool(
+            "check",
+            "Checks documents beside what is live: findings with code, line and fixes; an empty list means that they are sound.",
+            true,
+            json!({"documents": document, "drafts": drafts}),
+            &[],
+        ),
+        tool(
+            "complete",
+            "Lists what can stand at a place of a document: keys, operations, names with their types.",
+            true,
+            json!({"text": text("The document"), "path": text("Its path; default: workflows/draft.yaml"), "line": {"type": "integer", "minimum": 1}, "column": {"type": "integer", "minimum": 1}}),
+            &["text", "line", "column"],
+        ),
+        tool(
+            "explain_finding",
+            "Explains a finding by its code, with a wrong example and a corrected one.",
+            true,
+            json!({"code": text("The code: maybe-missing")}),
+            &["code"],
+        ),
+        tool(
+            "rehearse",
+            "Runs the cases of a workflow with stubs: what passed, what differs, which steps and branches no case takes.",
+            true,
+            json!({"workflow": text("The workflow"), "documents": document, "drafts": drafts, "only": text("The name of one case, with what each step did")}),
+            &["workflow"],
+        ),
+        tool(
+            "try",
+            "Runs a workflow once with an input. Nothing outside is asked: services and databases answer from stubs and examples, and nothing is changed.",
+            true,
+            json!({"workflow": text("The workflow"), "input": {"type": "object", "description": "Its input; what is missing comes from a sample"}, "stubs": text("Stubs as YAML, as documents of cases have them"), "documents": document, "drafts": drafts}),
+            &["workflow"],
+        ),
         tool("list_drafts", "Lists the drafts on the service.", true, json!({}), &[]),
-        tool("read_draft", "Reads a draft with its version.", true, json!({"kind": text("workflow, cases, service, library or another kind"), "name": text("Its name")}), &["kind", "name"]),
-        tool("save_draft", "Saves a document as a draft and returns its findings. A draft that exists is replaced only with the version that was read.", false, json!({"text": text("The document; its first key names kind and name"), "version": {"type": "integer", "description": "The version of the draft that was read; left out for a new one"}}), &["text"]),
-        tool("discard_draft", "Discards a draft.", false, json!({"kind": text("Its kind"), "name": text("Its name"), "version": {"type": "integer", "description": "The version that was read"}}), &["kind", "name", "version"]),
-        tool("list_runs", "Lists past runs, newest first.", true, json!({"workflow": text("Only of this workflow"), "state": text("succeeded, rejected, failed or cancelled"), "since": text("An instant, or a span such as 2h"), "limit": {"type": "integer", "minimum": 1, "maximum": 100}}), &[]),
-        tool("read_run", "Reads a run: its input, what each step did, its failure. Confidential values are masked.", true, json!({"id": text("The id of the run")}), &["id"]),
+        tool(
+            "read_draft",
+            "Reads a draft with its version.",
+            true,
+            json!({"kind": text("workflow, cases, service, library or another kind"), "name": text("Its name")}),
+            &["kind", "name"],
+        ),
+        tool(
+            "save_draft",
+            "Saves a document as a draft and returns its findings. A draft that exists is replaced only with the version that was read.",
+            false,
+            json!({"text": text("The document; its first key names kind and name"), "version": {"type": "integer", "description": "The version of the draft that was read; left out for a new one"}}),
+            &["text"],
+        ),
+        tool(
+            "discard_draft",
+            "Discards a draft.",
+            false,
+            json!({"kind": text("Its kind"), "name": text("Its name"), "version": {"type": "integer", "description": "The version that was read"}}),
+            &["kind", "name", "version"],
+        ),
+        tool(
+            "list_runs",
+            "Lists past runs, newest first.",
+            true,
+            json!({"workflow": text("Only of this workflow"), "state": text("succeeded, rejected, failed or cancelled"), "since": text("An instant, or a span such as 2h"), "limit": {"type": "integer", "minimum": 1, "maximum": 100}}),
+            &[],
+        ),
+        tool(
+            "read_run",
+            "Reads a run: its input, what each step did, its failure. Confidential values are masked.",
+            true,
+            json!({"id": text("The id of the run")}),
+            &["id"],
+        ),
     ];
     if deploys {
-        out.push(tool("deploy", "Puts drafts live, all or none, after their cases passed.", false, json!({"drafts": {"type": "array", "items": drafts["items"], "minItems": 1}}), &["drafts"]));
+        out.push(tool(
+            "deploy",
+            "Puts drafts live, all or none, after their cases passed.",
+            false,
+            json!({"drafts": {"type": "array", "items": drafts["items"], "minItems": 1}}),
+            &["drafts"],
+        ));
     }
     out
 }
@@ -63,7 +139,8 @@ pub async fn call(session: &Session<'_>, name: &str, given: &Json) -> Result<Jso
                 "" => "workflows/draft.yaml",
                 path => path,
             };
-            let position = position(document, given["line"].as_u64().unwrap_or(1), given["column"].as_u64().unwrap_or(1));
+            let position =
+                position(document, given["line"].as_u64().unwrap_or(1), given["column"].as_u64().unwrap_or(1));
             let asked = json!({"documents": [{"path": path, "text": document}], "path": path, "position": position});
             session.ask("POST", "/language/completion", Some(asked)).await
         }
@@ -176,10 +253,13 @@ async fn save(session: &Session<'_>, text: &str, version: Option<u64>) -> Result
     };
     let answer = session.send(request).await?;
     if answer.status == 412 || answer.status == 409 {
-        return Err(format!("another version of the draft of the {kind} `{name}` is there: read it with read_draft, and pass its version"));
+        return Err(format!(
+            "another version of the draft of the {kind} `{name}` is there: read it with read_draft, and pass its version"
+        ));
     }
     let saved = success(answer)?;
-    let checked = session.ask("POST", "/check", Some(json!({"documents": [], "drafts": [{"kind": kind, "name": name}]}))).await?;
+    let checked =
+        session.ask("POST", "/check", Some(json!({"documents": [], "drafts": [{"kind": kind, "name": name}]}))).await?;
     Ok(json!({"kind": kind, "name": name, "version": saved["line"]["version"], "diagnostics": checked["diagnostics"]}))
 }
 
@@ -193,13 +273,20 @@ async fn deploy(session: &Session<'_>, drafts: Json) -> Result<Json, String> {
         }
         let asked = json!({"workflow": draft["name"], "drafts": drafts});
         let rehearsal = session.ask("POST", "/rehearsals", Some(asked)).await?;
-        let failed: Vec<&Json> = rehearsal["cases"].as_array().into_iter().flatten().filter(|one| one["passed"] != true).collect();
+        let failed: Vec<&Json> =
+            rehearsal["cases"].as_array().into_iter().flatten().filter(|one| one["passed"] != true).collect();
         if !failed.is_empty() {
-            return Err(format!("nothing was deployed: {} cases of {} fail: {}", failed.len(), draft["name"], json!(failed)));
+            return Err(format!(
+                "nothing was deployed: {} cases of {} fail: {}",
+                failed.len(),
+                draft["name"],
+                json!(failed)
+            ));
         }
     }
     // Cases stay beside the documents.
-    let live: Vec<Json> = drafts.as_array().into_iter().flatten().filter(|one| one["kind"] != "cases").cloned().collect();
+    let live: Vec<Json> =
+        drafts.as_array().into_iter().flatten().filter(|one| one["kind"] != "cases").cloned().collect();
     session.ask("POST", "/deploys", Some(json!({"documents": [], "drafts": live}))).await
 }
 

@@ -23,7 +23,21 @@ fn answers(arguments: &[&str]) -> Json {
 
 fn demo(name: &str) -> Office {
     let office = office(name, &[]);
-    let deployed = client(&office, &["deploy", "--unrehearsed", "demo/harbour/services", "demo/harbour/settings", "demo/harbour/lanes", "demo/harbour/issuers", "demo/harbour/allowances", "demo/harbour/libraries", "demo/harbour/workflows/berth-quote.yaml", "demo/harbour/workflows/berth-quote-v2.yaml"]);
+    let deployed = client(
+        &office,
+        &[
+            "deploy",
+            "--unrehearsed",
+            "demo/harbour/services",
+            "demo/harbour/settings",
+            "demo/harbour/lanes",
+            "demo/harbour/issuers",
+            "demo/harbour/allowances",
+            "demo/harbour/libraries",
+            "demo/harbour/workflows/berth-quote.yaml",
+            "demo/harbour/workflows/berth-quote-v2.yaml",
+        ],
+    );
     said(&deployed, 0);
     office
 }
@@ -35,7 +49,9 @@ fn looked_at(answers: &Json, deploys: bool) {
     let tools: Vec<&str> = answers["tools"].as_array().into_iter().flatten().filter_map(Json::as_str).collect();
     assert_eq!((tools.len(), tools.contains(&"deploy")), (if deploys { 13 } else { 12 }, deploys), "{tools:?}");
     let resources = of("resources").to_string();
-    for uri in ["handbook/assistants", "schema/library", "example/statement-totals", "workflow/berth-quote", "service/tides"] {
+    for uri in
+        ["handbook/assistants", "schema/library", "example/statement-totals", "workflow/berth-quote", "service/tides"]
+    {
         assert!(resources.contains(&format!("\"kanzlei://{uri}\"")), "{uri} in {resources}");
     }
     assert_eq!(of("prompts"), json!(["draft_workflow(wish)", "explain_failure(run)", "write_cases(workflow)"]));
@@ -56,10 +72,20 @@ fn looked_at(answers: &Json, deploys: bool) {
     assert!(of("complete").to_string().contains("\"name\""), "{}", of("complete"));
     // Nothing outside was asked: the answer is the example of the service's description.
     assert_eq!(of("tried")["state"], "succeeded", "{}", of("tried"));
-    assert_eq!((&answers["saved"]["version"], &answers["again"]["version"]), (&json!(1), &json!(2)), "{} {}", of("saved"), of("again"));
+    assert_eq!(
+        (&answers["saved"]["version"], &answers["again"]["version"]),
+        (&json!(1), &json!(2)),
+        "{} {}",
+        of("saved"),
+        of("again")
+    );
     assert!(text("conflict").contains("read it with read_draft"), "{}", text("conflict"));
     let rehearsed = of("rehearsed");
-    assert_eq!((&rehearsed["cases"][0]["passed"], rehearsed["coverage"]["missing"].as_array().map(|all| !all.is_empty())), (&json!(true), Some(true)), "{rehearsed}");
+    assert_eq!(
+        (&rehearsed["cases"][0]["passed"], rehearsed["coverage"]["missing"].as_array().map(|all| !all.is_empty())),
+        (&json!(true), Some(true)),
+        "{rehearsed}"
+    );
     for (prompt, parts) in [
         ("draft", &["> Check an IBAN", "tides.nextWindow", "workflow: iban-check", "## The language"][..]),
         ("cover", &["workflow: assisted", "name: known", "How cases are written"]),

@@ -111,7 +111,9 @@ fn groups(site: &Site, replace: Place) -> Vec<Suggestion> {
     let groups = libraries.flat_map(|library| &library.groups);
     groups
         .map(|group| {
-            Suggestion::new(Kind::Reference, &group.name.text, replace).detail("group of steps").about(group.about.clone())
+            Suggestion::new(Kind::Reference, &group.name.text, replace)
+                .detail("group of steps")
+                .about(group.about.clone())
         })
         .collect()
 }

@@ -4,12 +4,12 @@ use kanzlei_compiler::check::relative;
 use kanzlei_compiler::check::watch::Mention;
 use kanzlei_compiler::plan::FIXED;
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::library::Use;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::openapi_file;
 use kanzlei_lang::document::step::{Action, Call, Step, Target};
 use kanzlei_lang::document::yaml::{Kind, Node};
-use kanzlei_lang::document::library::Use;
 use kanzlei_lang::document::{Document, Library, Workflow};
 
 use super::{Location, Occurrence, Symbol, workflow};
@@ -328,9 +328,11 @@ impl<'w> Collect<'w> {
             };
             if mention.function {
                 let has = |functions: &[(Named, Node)]| functions.iter().any(|(name, _)| name.text == mention.name);
-                let of_library = || uses.iter().find(|one| {
-                    super::library(self.workspace, &one.name.text).is_some_and(|library| has(&library.functions))
-                });
+                let of_library = || {
+                    uses.iter().find(|one| {
+                        super::library(self.workspace, &one.name.text).is_some_and(|library| has(&library.functions))
+                    })
+                };
                 let owner = match has(functions) {
                     true => own.split('.').next().unwrap_or(own),
                     false => of_library().map_or(own.as_str(), |one| one.name.text.as_str()),

@@ -9,7 +9,7 @@ use kanzlei_compiler::check::Checked;
 use kanzlei_compiler::check::watch::{Mention, Question};
 use kanzlei_lang::document::service::{Operation, Service};
 use kanzlei_lang::document::step::{Action, Step, Target};
-use kanzlei_lang::document::{Library, Document, Workflow};
+use kanzlei_lang::document::{Document, Library, Workflow};
 use serde::{Deserialize, Serialize};
 
 use crate::Workspace;

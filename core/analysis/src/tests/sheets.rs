@@ -102,7 +102,8 @@ fn steps_on_failure_stand_behind_the_others() {
     let text = "workflow: w\nsteps:\n  - if: run.id\n    then: [{note: a}]\non_failure:\n  - note: ${failure.detail}\n  - {reply: 503, catch: [{note: x}]}\n";
     let workspace = with(text);
     let sheet = sheet::of(&workspace, "workflows/w.yaml").expect("a sheet");
-    let parts: Vec<String> = sheet.parts.iter().map(|p| format!("{} {} {}|{}", p.number, p.at, p.branch, p.kind)).collect();
+    let parts: Vec<String> =
+        sheet.parts.iter().map(|p| format!("{} {} {}|{}", p.number, p.at, p.branch, p.kind)).collect();
     assert_eq!(
         parts,
         [
@@ -125,7 +126,8 @@ fn arms_in_a_list_are_branches_of_the_sheet() {
     let text = "workflow: w\ninput: {n: {type: number}}\nsteps:\n  - match: input.n\n    arms:\n      - in: [1, 2]\n        steps:\n          - note: few\n      - from: 3\n        below: 9\n        steps:\n          - note: more\n          - pause: 1s\n";
     let workspace = with(text);
     let sheet = sheet::of(&workspace, "workflows/w.yaml").expect("a sheet");
-    let parts: Vec<String> = sheet.parts.iter().map(|p| format!("{} {} {}|{}", p.number, p.at, p.branch, p.kind)).collect();
+    let parts: Vec<String> =
+        sheet.parts.iter().map(|p| format!("{} {} {}|{}", p.number, p.at, p.branch, p.kind)).collect();
     assert_eq!(
         parts[1..],
         [

@@ -174,7 +174,9 @@ impl Walk<'_, '_, '_> {
         let made: Vec<_> =
             given.into_iter().filter_map(|(name, _, (maker, _))| Some((name.text.as_str().into(), maker?))).collect();
         let of_library = workflow.text.split_once('.').map(|(library, _)| library);
-        if let Some(library) = of_library.filter(|library| self.workflow.uses.iter().all(|one| one.name.text != *library)) {
+        if let Some(library) =
+            of_library.filter(|library| self.workflow.uses.iter().all(|one| one.name.text != *library))
+        {
             let message = format!("the library `{library}` is not used here");
             self.report.error("unknown-workflow", workflow.at, message);
             self.report.help(format!("say so at the top: `use: [{library}]`"));

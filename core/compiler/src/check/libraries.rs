@@ -52,7 +52,8 @@ pub(super) fn read(libraries: &[(usize, Arc<Library>)], reports: &mut [Report]) 
     }
     for at in open.iter().copied() {
         let (index, library) = &libraries[at];
-        let used = library.uses.iter().find(|one| by_name.get(one.name.text.as_str()).is_some_and(|at| open.contains(at)));
+        let used =
+            library.uses.iter().find(|one| by_name.get(one.name.text.as_str()).is_some_and(|at| open.contains(at)));
         if let Some(used) = used {
             let message = format!("`{}` uses itself, by `{}`", library.name.text, used.name.text);
             reports[*index].error("library-cycle", used.name.at, message);

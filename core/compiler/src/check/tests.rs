@@ -250,14 +250,40 @@ fn libraries_share_functions_types_and_groups() {
         (vec![&*user.replace("@1.2", "@2"), stays, money], vec!["d0 library-version@2:7"]),
         (vec![&*user.replace("stay.nights", "stay.night"), stays, money], vec!["d0 unknown-member@7:32"]),
         (vec![&*user.replace("stay: \"${input.stay}\"", "stay: 3"), stays, money], vec!["d0 wrong-argument@5:53"]),
-        (vec![&*user.replace("use: [stays@1.2]\n", ""), stays, money], vec!["d0 bad-schema@2:9", "d0 unknown-workflow@4:24"]),
+        (
+            vec![&*user.replace("use: [stays@1.2]\n", ""), stays, money],
+            vec!["d0 bad-schema@2:9", "d0 unknown-workflow@4:24"],
+        ),
         // What a library uses is not passed on.
         (vec![&*user.replace("dues(input.raw)", "cents(3)"), stays, money], vec!["d0 unknown-function@6:17"]),
-        (vec!["workflow: w\nsteps: [{enqueue: stays.announce, send: {stay: {nights: 1, at: x}}}]\nuse: [stays]\n", stays, money], vec!["d0 unknown-workflow@2:19"]),
-        (vec![stays, &*money.replace("library: money", "library: money\nuse: [stays]")], vec!["d0 library-cycle@3:7", "d1 library-cycle@2:7"]),
-        (vec!["library: a\ntypes: {T: {$ref: \"#/types/T\"}}\nfunctions: {f: \"x => y\"}\n"], vec!["d0 bad-schema@2:12", "d0 unknown-name@3:22"]),
-        (vec!["workflow: w\nuse: [a, b]\nsteps: [{note: \"${f(1)}\"}]\n", "library: a\nfunctions: {f: x => x}\n", "library: b\nfunctions: {f: x => 2}\n"], vec!["d0 name-taken@2:10"]),
-        (vec!["workflow: w\nsteps: [{note: \"${(1 as T)}\"}]\ntypes: {T: {type: string}}\n"], vec!["d0 wrong-operand@2:20"]),
+        (
+            vec![
+                "workflow: w\nsteps: [{enqueue: stays.announce, send: {stay: {nights: 1, at: x}}}]\nuse: [stays]\n",
+                stays,
+                money,
+            ],
+            vec!["d0 unknown-workflow@2:19"],
+        ),
+        (
+            vec![stays, &*money.replace("library: money", "library: money\nuse: [stays]")],
+            vec!["d0 library-cycle@3:7", "d1 library-cycle@2:7"],
+        ),
+        (
+            vec!["library: a\ntypes: {T: {$ref: \"#/types/T\"}}\nfunctions: {f: \"x => y\"}\n"],
+            vec!["d0 bad-schema@2:12", "d0 unknown-name@3:22"],
+        ),
+        (
+            vec![
+                "workflow: w\nuse: [a, b]\nsteps: [{note: \"${f(1)}\"}]\n",
+                "library: a\nfunctions: {f: x => x}\n",
+                "library: b\nfunctions: {f: x => 2}\n",
+            ],
+            vec!["d0 name-taken@2:10"],
+        ),
+        (
+            vec!["workflow: w\nsteps: [{note: \"${(1 as T)}\"}]\ntypes: {T: {type: string}}\n"],
+            vec!["d0 wrong-operand@2:20"],
+        ),
     ] {
         let got = together(&documents);
         if !wanted.iter().all(|one| got.iter().any(|found| found == one)) {
@@ -308,7 +334,10 @@ fn types_flow_through_a_workflow() {
             "  - match: input.k\n    arms: {a: [{note: x}], b: [{note: y}]}\n    else: [{note: z}]\n",
             "constant-condition@8:13",
         ),
-        ("  - match: input.k\n    arms: [{in: [a, b], steps: [{note: x}]}]\n    else: [{note: z}]\n", "constant-condition@8:13"),
+        (
+            "  - match: input.k\n    arms: [{in: [a, b], steps: [{note: x}]}]\n    else: [{note: z}]\n",
+            "constant-condition@8:13",
+        ),
         ("  - match: input.k\n    arms: [{above: 3, steps: [{note: x}]}]\n", "constant-condition@7:13"),
         ("  - match: v.status\n    arms: [{from: 201, to: 299, steps: [{note: x}]}]\n", "constant-condition@7:13"),
         ("  - if: input.list\n    then: [{note: x}]\n", "constant-condition@6:9"),
@@ -384,8 +413,14 @@ fn lanes_timetables_and_answers_are_checked() {
         ("lane: slow\nfull: 404\n", "wrong-value@2:7"),
         ("lane: slow\nretry: {attempts: 0}\n", "wrong-value@2:19"),
         ("workflow: w\nqueue: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:15"),
-        ("workflow: w\ninput: {k: {enum: [main, slow]}, t: {type: string}}\nqueue: {lane: \"${input.t}\"}\nsteps: [{note: \"${input}\"}]\n", "unknown-lane@3:15"),
-        ("workflow: w\ninput: {k: {enum: [main, slow]}}\nqueue: {lane: \"${input.k}\"}\nsteps: [{note: \"${input}\"}]\n", "unknown-lane@3:15"),
+        (
+            "workflow: w\ninput: {k: {enum: [main, slow]}, t: {type: string}}\nqueue: {lane: \"${input.t}\"}\nsteps: [{note: \"${input}\"}]\n",
+            "unknown-lane@3:15",
+        ),
+        (
+            "workflow: w\ninput: {k: {enum: [main, slow]}}\nqueue: {lane: \"${input.k}\"}\nsteps: [{note: \"${input}\"}]\n",
+            "unknown-lane@3:15",
+        ),
         ("workflow: w\nqueue: {tag: \"${v}\"}\nsteps: [{note: x}]\n", "unknown-name@2:17"),
         ("workflow: w\nqueue: {retry: {first: soon}}\nsteps: [{note: x}]\n", "wrong-value@2:24"),
         ("workflow: w\nqueue: {notify: {to: x}}\nsteps: [{note: x}]\n", "missing-key@2:17"),

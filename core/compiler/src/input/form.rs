@@ -49,8 +49,11 @@ impl Members {
         let index = match self.at.get(*name) {
             Some(index) => *index,
             None => {
-                let part =
-                    if rest.is_empty() || rest == [""] { Part::Texts(Vec::new()) } else { Part::Members(Members::default()) };
+                let part = if rest.is_empty() || rest == [""] {
+                    Part::Texts(Vec::new())
+                } else {
+                    Part::Members(Members::default())
+                };
                 self.at.insert((*name).to_owned(), self.parts.len());
                 self.parts.push(((*name).to_owned(), part));
                 self.parts.len() - 1
@@ -99,7 +102,9 @@ impl Part {
                 texts.into_iter().map(|text| Part::Texts(vec![text]).fit(items())).collect()
             }
             Part::Texts(texts) => coerce(schema, texts.into_iter().next().unwrap_or_default()),
-            Part::Members(members) if wants("array") && members.parts.iter().all(|(key, _)| key.parse::<u32>().is_ok()) => {
+            Part::Members(members)
+                if wants("array") && members.parts.iter().all(|(key, _)| key.parse::<u32>().is_ok()) =>
+            {
                 let mut parts = members.parts;
                 parts.sort_by_key(|(key, _)| key.parse::<u32>().unwrap_or_default());
                 parts.into_iter().map(|(_, part)| part.fit(items())).collect()

@@ -559,16 +559,28 @@ mod tests {
             ("{a: {type: object}}", false),
             ("{a: {type: array, items: {type: object}}}", false),
             ("{a: {}}", false),
-            ("{a: {type: object, properties: {b: {type: string}, c: {type: array, items: {type: object, properties: {d: {type: number}}}}}}}", true),
+            (
+                "{a: {type: object, properties: {b: {type: string}, c: {type: array, items: {type: object, properties: {d: {type: number}}}}}}}",
+                true,
+            ),
         ] {
             let content = body_of(input);
             assert_eq!(content.get("application/x-www-form-urlencoded").is_some(), form, "{input}");
         }
         for (input, encoding) in [
             ("{a: {type: string}, b: {type: array, items: {type: integer}}}", json!(null)),
-            ("{a: {type: object, properties: {b: {type: string}}}}", json!({"a": {"style": "deepObject", "explode": true}})),
-            ("{a: {type: object, properties: {b: {type: array, items: {type: string}}}}}", json!({"a": {"contentType": "application/json"}})),
-            ("{a: {type: array, items: {type: object, properties: {b: {type: string}}}}}", json!({"a": {"contentType": "application/json"}})),
+            (
+                "{a: {type: object, properties: {b: {type: string}}}}",
+                json!({"a": {"style": "deepObject", "explode": true}}),
+            ),
+            (
+                "{a: {type: object, properties: {b: {type: array, items: {type: string}}}}}",
+                json!({"a": {"contentType": "application/json"}}),
+            ),
+            (
+                "{a: {type: array, items: {type: object, properties: {b: {type: string}}}}}",
+                json!({"a": {"contentType": "application/json"}}),
+            ),
         ] {
             assert_eq!(body_of(input)["application/x-www-form-urlencoded"]["encoding"], encoding, "{input}");
         }

@@ -73,7 +73,10 @@ pub(super) fn write(encoding: Option<Encoding>, body: &Value, seed: &str) -> (Ve
         Some(Encoding::Brackets) => {
             let mut nested = Vec::new();
             let members = body.as_object();
-            members.iter().flat_map(|all| all.iter()).for_each(|(name, value)| in_brackets(name, value, 0, &mut nested));
+            members
+                .iter()
+                .flat_map(|all| all.iter())
+                .for_each(|(name, value)| in_brackets(name, value, 0, &mut nested));
             bytes(form(&nested).into_bytes(), FORM)
         }
         Some(Encoding::Multipart) => multipart(body, seed),

@@ -67,7 +67,8 @@ fn branches_are_taken_and_recorded() {
 #[test]
 fn steps_on_failure_run_when_nothing_catches_a_failure() {
     let called = "  - keep: {seen: true}\n  - call: s.op\n    send: {id: x}\n";
-    let noted = "on_failure:\n  - note: \"${failure.kind} ${failure.status} ${kept.seen}\"\n  - reply: 503\n    body: soon\n";
+    let noted =
+        "on_failure:\n  - note: \"${failure.kind} ${failure.status} ${kept.seen}\"\n  - reply: 503\n    body: soon\n";
     let unreachable = || fault(FailureKind::Unreachable);
     for (steps, outcomes, status, state, kind, states) in [
         (format!("{called}{noted}"), vec![unreachable()], 503, RunState::Failed, Some(FailureKind::Unreachable), "1 succeeded, 2 failed, 3 succeeded, 4 succeeded"),
@@ -93,7 +94,10 @@ fn steps_on_failure_run_when_nothing_catches_a_failure() {
         assert_eq!((ended.state, ended.failure.as_ref().map(|failure| failure.kind)), (state, kind), "{steps}");
     }
     // A run that is retried ends at once.
-    let mut machine = start(plan(&format!("{called}{noted}").replace("  - keep: {seen: true}\n", "").replace(" ${kept.seen}", "")), 1);
+    let mut machine = start(
+        plan(&format!("{called}{noted}").replace("  - keep: {seen: true}\n", "").replace(" ${kept.seen}", "")),
+        1,
+    );
     let Next::Do(id, _) = machine.next() else { panic!("a call") };
     machine.feed(id, unreachable(), Timestamp::from_micros(2_000_000));
     assert!(matches!(machine.next(), Next::Failing));

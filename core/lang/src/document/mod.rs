@@ -96,7 +96,8 @@ pub enum Document {
 }
 
 /// The kinds of documents this version reads.
-pub const KINDS: &[&str] = &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database", "library"];
+pub const KINDS: &[&str] =
+    &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database", "library"];
 /// The kinds that stay beside the others: they are checked with them, and never live.
 pub const BESIDE: &[&str] = &["cases", "database"];
 /// What helps where a document does not begin with its kind.

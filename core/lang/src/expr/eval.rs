@@ -287,7 +287,8 @@ impl Eval<'_> {
                     Some((pointer, why)) => {
                         let place = if pointer.is_empty() { "it".to_owned() } else { format!("`{pointer}`") };
                         let message = format!("this is not `{}`: {place} {why}", wanted.name);
-                        let mut failure = EvalError::new(ErrorKind::Type, message);
+                        // What came in is not what was asked for: no fault of the expression.
+                        let mut failure = EvalError::new(ErrorKind::Range, message);
                         failure.at = Some(expr.at);
                         Err(failure.into())
                     }

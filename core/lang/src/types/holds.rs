@@ -50,7 +50,13 @@ fn single(path: &str, value: &Value, of: &Type, depth: usize, parts: &mut u64) -
                 .find_map(|(index, item)| at(&format!("{path}/{index}"), item, &items.of, depth + 1, parts)),
             None => no(),
         },
-        (Type::Object(shape), found) if shape.file => if found.is_file() { None } else { no() },
+        (Type::Object(shape), found) if shape.file => {
+            if found.is_file() {
+                None
+            } else {
+                no()
+            }
+        }
         (Type::Object(shape), found) => match found.as_object() {
             Some(object) => shape.members.iter().find_map(|member| {
                 let inner = format!("{path}/{}", member.name);
@@ -113,11 +119,18 @@ mod tests {
         // In scripts too, where what was made there is checked as it stands.
         for (text, wanted) in [
             ("const s = v.a as Stay; return s.nights;", "2"),
-            ("const l: unknown[] = [1]; l.push('x'); try { return l as number[]; } catch (e) { return e.message; }", "\"this is not `number[]`: `/1` is a string, not a number\""),
+            (
+                "const l: unknown[] = [1]; l.push('x'); try { return l as number[]; } catch (e) { return e.message; }",
+                "\"this is not `number[]`: `/1` is a string, not a number\"",
+            ),
         ] {
             let script = Expression::script(text, &scope).expect(text);
             let got = script.eval(std::slice::from_ref(&value), Limits::script());
-            assert_eq!(got.map(|value| value.to_json()).map_err(|error| error.message), Ok(wanted.to_owned()), "{text}");
+            assert_eq!(
+                got.map(|value| value.to_json()).map_err(|error| error.message),
+                Ok(wanted.to_owned()),
+                "{text}"
+            );
         }
     }
 }

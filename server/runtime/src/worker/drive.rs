@@ -11,9 +11,7 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
-use kanzlei_engine::machine::{
-    Arrival, Effect, EffectId, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start,
-};
+use kanzlei_engine::machine::{Arrival, Effect, EffectId, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start};
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;

@@ -53,7 +53,8 @@ pub async fn message(app: Data<App>, request: HttpRequest, body: Bytes) -> Resul
             if let Some(peer) = peer {
                 inner = inner.peer_addr(peer);
             }
-            let fields = [("host", "localhost".to_owned()), ("authorization", request.authorization.unwrap_or_default())];
+            let fields =
+                [("host", "localhost".to_owned()), ("authorization", request.authorization.unwrap_or_default())];
             for (name, value) in fields.into_iter().chain(request.condition) {
                 inner = inner.insert_header((name, value));
             }
@@ -85,9 +86,8 @@ pub async fn message(app: Data<App>, request: HttpRequest, body: Bytes) -> Resul
     for (name, value) in request.headers() {
         asked = asked.header(name.as_str(), value.as_bytes());
     }
-    let asked = asked
-        .body(Full::new(body))
-        .map_err(|error| Error::problem(400, "Malformed request", error.to_string()))?;
+    let asked =
+        asked.body(Full::new(body)).map_err(|error| Error::problem(400, "Malformed request", error.to_string()))?;
     let (parts, body) = service.handle(asked).await.into_parts();
     let bytes = Limited::new(body, MOST).collect().await;
     let bytes = bytes.map_err(|error| Error::problem(500, "The answer is too large", error.to_string()))?.to_bytes();

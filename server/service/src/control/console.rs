@@ -29,7 +29,7 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 15] = [
+const PAGES: [&str; 16] = [
     "",
     "new",
     "import",
@@ -42,6 +42,7 @@ const PAGES: [&str; 15] = [
     "lanes",
     "timetables",
     "watches",
+    "examples",
     "audit",
     "settings",
     "handbook",

@@ -69,11 +69,7 @@ pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Resul
 }
 
 /// The live workflows that a deploy puts live again because a library that they use changes, as they are.
-pub(super) fn redeployed(
-    new: &[NewDocument],
-    live: &Live,
-    plans: &BTreeMap<String, Arc<Plan>>,
-) -> Vec<NewDocument> {
+pub(super) fn redeployed(new: &[NewDocument], live: &Live, plans: &BTreeMap<String, Arc<Plan>>) -> Vec<NewDocument> {
     let source = |name: &str| live.documents.iter().find(|one| one.kind == "library" && one.name == name);
     let changed: BTreeSet<&str> = new
         .iter()
@@ -86,7 +82,9 @@ pub(super) fn redeployed(
         .iter()
         .filter(|document| document.kind == "workflow" && !given(&document.name))
         .filter(|document| {
-            plans.get(&document.name).is_some_and(|plan| plan.libraries.iter().any(|one| changed.contains(one.as_str())))
+            plans
+                .get(&document.name)
+                .is_some_and(|plan| plan.libraries.iter().any(|one| changed.contains(one.as_str())))
         })
         .map(|document| NewDocument {
             kind: document.kind.clone(),

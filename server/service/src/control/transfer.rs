@@ -135,7 +135,8 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
             wanted.extend(issuer.keys.service().map(|service| ("service", service.text.clone())));
             wanted.extend(issuer.allowance.clone().map(|name| ("allowance", name)));
         }
-        let lanes = |choice: &Option<LaneChoice>| choice.iter().flat_map(|choice| choice.lanes.clone()).collect::<Vec<_>>();
+        let lanes =
+            |choice: &Option<LaneChoice>| choice.iter().flat_map(|choice| choice.lanes.clone()).collect::<Vec<_>>();
         wanted.extend(lanes(&plan.queue.lane).into_iter().map(|lane| ("lane", lane)));
         for step in own.iter().flat_map(|plan| plan.blocks.iter().flatten()) {
             if let Action::Enqueue(enqueue) = &step.action {

@@ -19,12 +19,19 @@ fn users_of_a_library_follow_it_or_are_named() {
         let shown = bed.control("GET /libraries", &Json::Null).await.json();
         let line = shown["libraries"].as_array().and_then(|all| all.iter().find(|one| one["name"] == "rules")).cloned();
         let line = line.expect("the library");
-        assert_eq!((&line["workflows"], &line["groups"], &line["version"]), (&json!(["user"]), &json!(["rules.told"]), &json!("1.0.0")));
+        assert_eq!(
+            (&line["workflows"], &line["groups"], &line["version"]),
+            (&json!(["user"]), &json!(["rules.told"]), &json!("1.0.0"))
+        );
         // A library that one uses through another counts too.
         let changed = MONEY.replace("n * 100", "n * 10");
         let done = bed.deploy(&[&changed]).await.json();
-        let listed: Vec<(Json, Json)> =
-            done["deployed"].as_array().expect("a list").iter().map(|one| (one["name"].clone(), one["revision"].clone())).collect();
+        let listed: Vec<(Json, Json)> = done["deployed"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .map(|one| (one["name"].clone(), one["revision"].clone()))
+            .collect();
         assert_eq!(listed, [(json!("money"), json!(2)), (json!("user"), json!(2))], "{done}");
         assert_eq!(asked().await.json(), json!({"dues": 60, "told": 60}));
         let again = bed.deploy(&[&changed]).await.json();

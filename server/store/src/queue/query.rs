@@ -257,7 +257,8 @@ pub struct OfRequest {
 impl Filter {
     /// Whether no index finds what it selects.
     fn scans(&self) -> bool {
-        let selective = self.tag.is_some() || self.tag_prefix.is_some() || self.batch.is_some() || self.request.is_some();
+        let selective =
+            self.tag.is_some() || self.tag_prefix.is_some() || self.batch.is_some() || self.request.is_some();
         let searches = self.text.is_some() || self.due_from.is_some() || self.due_until.is_some();
         let combined = !self.workflow.is_empty() && (self.state.is_some() || self.lane.is_some());
         !selective && (searches || combined || self.is_lane_only())

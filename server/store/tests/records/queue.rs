@@ -51,7 +51,8 @@ pub(crate) fn write(job: u128, fence: u32, phase: Option<JobPhase>) -> Write {
         ordering_key: None,
         notice: None,
     });
-    let outcome = NewOutcome { seq: 0, effect: 7, at: time(800), data: format!("{fence}"), sealed: false, closing: false };
+    let outcome =
+        NewOutcome { seq: 0, effect: 7, at: time(800), data: format!("{fence}"), sealed: false, closing: false };
     let outcomes = if phase.is_none() { vec![outcome] } else { Vec::new() };
     Write { job: Uuid::from_u128(job), fence, attempt: 1, outcomes, progress: None, notes: None, reply: None, end }
 }

@@ -9,12 +9,12 @@ pub mod rows;
 
 use std::time::Duration;
 
-pub use arms::Arm;
 use super::proof::Proof;
 use super::reader::Named;
 use super::retry::Retry;
 use super::yaml::Node;
 use crate::diagnostic::Place;
+pub use arms::Arm;
 
 pub(super) use read::{is_header_name, steps, valid_name};
 

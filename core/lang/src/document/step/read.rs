@@ -446,7 +446,11 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
     let encoding = members.text("as", report).and_then(|name| {
         let found = Encoding::NAMES.iter().find(|(known, _)| *known == name.text).map(|(_, encoding)| *encoding);
         if found.is_none() {
-            report.error("wrong-value", name.at, "a body is written as `json`, `form`, `form-brackets`, `text` or `multipart`");
+            report.error(
+                "wrong-value",
+                name.at,
+                "a body is written as `json`, `form`, `form-brackets`, `text` or `multipart`",
+            );
         }
         found
     });

@@ -87,7 +87,10 @@ impl Lowering<'_> {
                     fault.at = span(&reference.type_name);
                 }
                 let known: Vec<_> = self.scope.type_names().map(|name| format!("`{name}`, ")).collect();
-                let help = format!("known are {}`Array<T>` and `Record<string, T>`; other types are written out", known.concat());
+                let help = format!(
+                    "known are {}`Array<T>` and `Record<string, T>`; other types are written out",
+                    known.concat()
+                );
                 self.help(help);
                 None
             }
