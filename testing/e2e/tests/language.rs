@@ -117,6 +117,7 @@ fn cases_are_run_by_the_client() {
             "rehearse",
             "demo/harbour/services",
             "demo/harbour/lanes",
+            "demo/harbour/libraries",
             "demo/harbour/allowances",
             "demo/harbour/issuers",
             "demo/harbour/settings",
