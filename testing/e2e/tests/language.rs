@@ -186,7 +186,7 @@ fn cases_are_run_by_the_client() {
         assert_eq!(recorded.contains("\n    kept: {last: 109}\n"), status == 200, "{recorded}");
     }
     let recorded = dir.join("recorded");
-    let folders = ["services", "lanes", "allowances", "issuers", "settings", "workflows"];
+    let folders = ["services", "lanes", "libraries", "allowances", "issuers", "settings", "workflows"];
     let folders = folders.map(|folder| format!("demo/harbour/{folder}"));
     let mut args: Vec<&str> = ["rehearse"].into_iter().chain(folders.iter().map(String::as_str)).collect();
     args.push(recorded.to_str().expect("path"));
