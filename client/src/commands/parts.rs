@@ -18,12 +18,7 @@ use crate::{Done, Error, draw, files};
 pub fn add(from: &str, name: Option<&str>, root: &Path) -> Done {
     let source = Source::read(from).map_err(Error::Usage)?;
     let name = name.map_or_else(|| source.name(), str::to_owned);
-    if !kanzlei_lang::document::reader::is_document_name(&name) {
-        let why = format!(
-            "`{name}` cannot be the name of a part; choose one with --as: lower-case letters, digits and hyphens"
-        );
-        return Err(Error::Usage(why));
-    }
+    lock::sound_name(&name).map_err(|why| Error::Usage(format!("{why}; choose one with --as")))?;
     let mut lock = Lock::read(root).map_err(Error::Failed)?;
     if let Some(known) = lock.parts.get(&name) {
         let why = format!(
@@ -61,7 +56,7 @@ pub fn update(named: &[String], force: bool, root: &Path) -> Done {
             None => (one, None),
         };
         let known = known(&lock, &name)?.clone();
-        let changed = copies::differences(root, &name, &known).map_err(Error::Failed)?;
+        let changed = copies::differences(root, &name, &known);
         if let (Some((how, path)), false) = (changed.first(), force) {
             let why = format!(
                 "{FOLDER}/{name}/{path} is {how}; `kanzlei update --force {name}` replaces the copies all the same"
@@ -125,7 +120,7 @@ pub fn verify(root: &Path, as_json: bool) -> Done {
     let mut files = 0;
     for (name, part) in &lock.parts {
         files += part.files.len();
-        for (how, path) in copies::differences(root, name, part).map_err(Error::Failed)? {
+        for (how, path) in copies::differences(root, name, part) {
             all.push((how, format!("{FOLDER}/{name}/{path}")));
         }
     }
@@ -202,6 +197,7 @@ fn newest(name: &str, part: &Part) -> Result<String, Error> {
 fn take(source: &Source, name: &str, root: &Path) -> Result<Part, Error> {
     let place = || format!("{}@{}", source.url, source.tag);
     let fail = |why: String| Error::Failed(format!("{}: {why}", place()));
+    source.sound().map_err(Error::Usage)?;
     let repository = Repository::fetch(&source.url, &source.tag).map_err(fail)?;
     let tag = repository.named(&source.tag).map_err(fail)?;
     let files = repository.files(&tag.commit, source.path.as_deref()).map_err(fail)?;

@@ -94,7 +94,8 @@ fn run(mut git: Command, input: Option<String>, most: u64) -> Result<Vec<u8>, St
             Ok(None) => {
                 let _ = child.kill();
                 let _ = child.wait();
-                break Err(format!("git took longer than {} s", WITHIN.as_secs()));
+                // Programs that it started may hold its output open; nobody waits for them.
+                return Err(format!("git took longer than {} s", WITHIN.as_secs()));
             }
             Err(error) => break Err(error.to_string()),
         }

@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use kanzlei_lang::document::reader::is_document_name;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use super::Files;
 use super::git::Tag;
-use super::source::Source;
+use super::source::{Source, sound_path};
 
 /// The name of the file, beside the documents.
 pub const NAME: &str = "kanzlei.lock";
@@ -68,10 +69,24 @@ impl Lock {
         };
         let lock: Lock =
             serde_json::from_str(&text).map_err(|error| format!("{} cannot be read: {error}", path.display()))?;
-        match lock.form {
-            FORM => Ok(lock),
-            form => Err(format!("{} has the form {form}, which this version does not know", path.display())),
+        if lock.form != FORM {
+            return Err(format!("{} has the form {}, which this version does not know", path.display(), lock.form));
         }
+        lock.sound().map_err(|why| format!("{}: {why}", path.display()))?;
+        Ok(lock)
+    }
+
+    /// Whether all that it names stays below the parts and leads to repositories; whoever proposes a change can write the file.
+    fn sound(&self) -> Result<(), String> {
+        for (name, part) in &self.parts {
+            sound_name(name)?;
+            let source = Source { url: part.from.clone(), path: part.path.clone(), tag: part.tag.clone() };
+            source.sound().map_err(|why| format!("{name}: {why}"))?;
+            if let Some(path) = part.files.keys().find(|path| !sound_path(path)) {
+                return Err(format!("{name}: `{path}` is no path below a part"));
+            }
+        }
+        Ok(())
     }
 
     /// Writes the lock of a folder, whole or not at all.
@@ -81,6 +96,14 @@ impl Lock {
         let beside = folder.join(format!(".{NAME}.new"));
         let written = std::fs::write(&beside, text + "\n").and_then(|()| std::fs::rename(&beside, &path));
         written.map_err(|error| format!("{} cannot be written: {error}", path.display()))
+    }
+}
+
+/// Whether a part can have this name; returns why not.
+pub fn sound_name(name: &str) -> Result<(), String> {
+    match is_document_name(name) {
+        true => Ok(()),
+        false => Err(format!("`{name}` cannot be the name of a part: lower-case letters, digits and hyphens")),
     }
 }
 

@@ -20,9 +20,16 @@ impl Source {
             return Err(format!("`{text}` names no tag: write `{text}@v1.0.0`"));
         }
         let (url, path) = match rest.split_once('#') {
-            Some((url, path)) => (url, Some(path.trim_matches('/'))),
+            Some((url, path)) => (url, Some(path.trim_matches('/').to_owned())),
             None => (rest, None),
         };
+        let source = Source { url: url.to_owned(), path, tag: tag.to_owned() };
+        source.sound().map(|()| source)
+    }
+
+    /// Whether it leads to a repository, a folder and a tag, and to nothing that Git would run; returns why not.
+    pub fn sound(&self) -> Result<(), String> {
+        let Source { url, path, tag } = self;
         let sound = |tag: &str| {
             !tag.is_empty()
                 && !tag.starts_with(['-', '.', '/'])
@@ -32,11 +39,10 @@ impl Source {
         if !sound(tag) {
             return Err(format!("`{tag}` cannot be the name of a tag"));
         }
-        if let Some(path) = path.filter(|path| !sound_path(path)) {
+        if let Some(path) = path.as_ref().filter(|path| !sound_path(path)) {
             return Err(format!("`{path}` is no path in a repository"));
         }
-        known(url)?;
-        Ok(Source { url: url.to_owned(), path: path.map(str::to_owned), tag: tag.to_owned() })
+        known(url)
     }
 
     /// The name of the part: that of the repository.

@@ -90,7 +90,23 @@ fn parts_are_taken_compared_and_updated() {
     parts::remove("parts", &office).expect("removed");
     assert!(!office.join("parts/parts").exists());
     // A lock that was tampered with leads nowhere.
-    let lock = read(&office.join("kanzlei.lock")).replace("calendar.yaml", "../../calendar.yaml");
-    std::fs::write(office.join("kanzlei.lock"), lock).expect("a file");
-    assert!(matches!(parts::verify(&office, false), Err(Error::Failed(why)) if why.contains("no path below a part")));
+    let sound = read(&office.join("kanzlei.lock"));
+    for (was, is, wanted) in [
+        ("calendar.yaml", "../../calendar.yaml", "no path below a part"),
+        ("\"office-parts\":", "\"../office-parts\":", "cannot be the name of a part"),
+        ("\"from\": \"file://", "\"from\": \"ext::sh -c touch% ", "no address"),
+        ("\"path\": \"libraries\"", "\"path\": \"../libraries\"", "no path in a repository"),
+        ("\"tag\": \"v1.0.0\"", "\"tag\": \"--force\"", "cannot be the name of a tag"),
+    ] {
+        assert!(sound.contains(was), "{was} in {sound}");
+        std::fs::write(office.join("kanzlei.lock"), sound.replace(was, is)).expect("a file");
+        for done in [
+            parts::verify(&office, false),
+            parts::update(&[], true, &office),
+            parts::remove("../office-parts", &office),
+        ] {
+            assert!(matches!(&done, Err(Error::Failed(why)) if why.contains(wanted)), "{is}: {done:?}");
+        }
+    }
+    assert!(copies.join("calendar.yaml").exists());
 }

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Outside services: base address, limits, operations with types, who calls them, and the secret that each needs. */
   import { Button, SkeletonText } from 'carbon-components-svelte';
-  import type { Secrets, Service, Services, ServiceSecret } from '../api/types';
+  import type { Libraries, Secrets, Service, Services, ServiceSecret } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
   import { router } from '../lib/router.svelte';
   import { ago, count, took } from '../lib/show';
@@ -11,6 +11,7 @@
 
   let { name }: { name: string | undefined } = $props();
   const listed = new Watched<Services>(() => '/services?day=true', 20_000);
+  const libraries = new Watched<Libraries>(() => (name ? undefined : '/libraries'), 20_000);
   let adding = $state(false);
   let round = $state(0);
   const secrets = new Watched<Secrets>(() => {
@@ -128,6 +129,29 @@
         </table>
       </div>
     {/if}
+  {/if}
+  {#if !name && libraries.value?.libraries.length}
+    <section aria-label="Libraries">
+      <h2>Libraries</h2>
+      <p class="dim">What workflows share: functions, types and groups of steps, named under <code>use</code>. <a href="/handbook/libraries">In the handbook</a></p>
+      <div class="panel">
+        <table class="table" aria-label="Libraries">
+          <thead><tr><th scope="col">Library</th><th scope="col">Functions</th><th scope="col">Types</th><th scope="col">Groups of steps</th><th scope="col">Revision</th><th scope="col">Used by</th></tr></thead>
+          <tbody>
+            {#each libraries.value.libraries as library (library.name)}
+              <tr>
+                <td><strong>{library.name}</strong> {library.version ?? ''}{#if library.about}<br /><span class="dim">{library.about}</span>{/if}</td>
+                <td class="mono">{library.functions.join(', ')}</td>
+                <td class="mono">{library.types.join(', ')}</td>
+                <td class="mono">{library.groups.join(', ')}</td>
+                <td>{library.revision}<br /><span class="dim">{ago(library.since)}</span></td>
+                <td>{#each library.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{:else}<span class="dim">none</span>{/each}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </section>
   {/if}
 </div>
 

@@ -310,6 +310,7 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             };
             format!("```\n{name} = {}\n```{from}", node.as_text().unwrap_or_default())
         }
+        Symbol::Group(of, name) => workflow(symbols::workflow(workspace, &format!("{of}.{name}"))?),
         Symbol::Library(name) => library(symbols::library(workspace, name)?),
         Symbol::Kept(of, name) => format!("`kept.{name}`: what earlier runs of `{of}` kept"),
     };

@@ -35,6 +35,8 @@ use serde_json::Value as Json;
 pub const ALLOW: &str = "kanzlei-allow";
 /// The most characters of an answer; the rest is cut.
 const MOST: usize = 200_000;
+/// The most bytes of a path with its query; what is longer names nothing.
+const LONGEST_PATH: usize = 8_000;
 
 /// An answer of the control API.
 #[derive(Clone, Debug, Default)]
@@ -99,6 +101,9 @@ impl Assistant {
 
 impl Session<'_> {
     async fn send(&self, request: Request) -> Result<Answer, String> {
+        if request.path.len() > LONGEST_PATH {
+            return Err(format!("a name or a filter is too long: at most {LONGEST_PATH} bytes, percent-encoded"));
+        }
         self.control.ask(Request { authorization: self.authorization.clone(), ..request }).await
     }
 

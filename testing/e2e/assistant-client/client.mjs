@@ -72,6 +72,7 @@ answers.runs = await json("list_runs", { limit: 3 });
 const run = answers.runs.runs?.[0]?.id;
 answers.run = run ? Object.keys(await json("read_run", { id: run })) : [];
 answers.failure = run ? (await prompt("explain_failure", { run })).slice(0, 80) : "";
+answers.long = await call("read_run", { id: "å".repeat(70_000) });
 answers.deployed = await call("deploy", { drafts });
 answers.discarded = await call("discard_draft", { kind: "cases", name: "assisted", version: answers.cases.version });
 await client.close();

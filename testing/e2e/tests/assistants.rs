@@ -93,6 +93,7 @@ fn looked_at(answers: &Json, deploys: bool) {
         let made = text(prompt);
         assert!(parts.iter().all(|part| made.contains(part)), "{prompt}: {made}");
     }
+    assert!(text("long").contains("too long"), "{}", text("long"));
     match deploys {
         true => assert!(text("deployed").contains("\"revision\""), "{}", text("deployed")),
         false => assert!(text("deployed").contains("not allowed"), "{}", text("deployed")),

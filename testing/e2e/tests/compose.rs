@@ -182,8 +182,8 @@ async fn it_is_built_by_keyboard_alone() {
     browser.keys(&format!("One line about a vessel.{TAB}")).await;
     browser.chord(&[CONTROL, 'a']).await;
     browser.keys("vessel-card").await;
-    // Past what it begins from, to the method and the path.
-    browser.keys(&format!("{TAB}{TAB}{TAB}GET{TAB}/vessels/{{imo}}")).await;
+    // Past what it begins from and the examples, to the method and the path.
+    browser.keys(&format!("{TAB}{TAB}{TAB}{TAB}GET{TAB}/vessels/{{imo}}")).await;
     browser.see("/vessels/{imo}").await;
     press(ENTER).await;
     browser.at("[aria-label='Add step 1']").await;

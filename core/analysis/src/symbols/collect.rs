@@ -107,6 +107,8 @@ impl<'w> Collect<'w> {
             self.add(Symbol::Function(own.clone(), name.text.clone()), name.at, true);
         }
         for group in &library.groups {
+            let name = group.name.text.rsplit('.').next().unwrap_or_default();
+            self.add(Symbol::Group(own.clone(), name.to_owned()), group.name.at, true);
             for property in &group.input {
                 let input = Symbol::Input(group.name.text.clone(), property.name.text.clone());
                 self.add(input, property.name.at, true);
@@ -236,7 +238,14 @@ impl<'w> Collect<'w> {
     }
 
     fn sent(&mut self, target: &Named, send: &[(Named, Node)]) {
-        self.add(Symbol::Workflow(target.text.clone()), target.at, false);
+        match target.text.split_once('.') {
+            Some((library, group)) => {
+                self.add_part(Symbol::Library(library.to_owned()), target.at, 0, false);
+                let symbol = Symbol::Group(library.to_owned(), group.to_owned());
+                self.add_part(symbol, target.at, library.len() + 1, false);
+            }
+            None => self.add(Symbol::Workflow(target.text.clone()), target.at, false),
+        }
         for (name, _) in send {
             self.add(Symbol::Input(target.text.clone(), name.text.clone()), name.at, false);
         }

@@ -48,6 +48,8 @@ pub enum Symbol {
     Setting(String),
     /// A library.
     Library(String),
+    /// A group of steps of a library.
+    Group(String, String),
 }
 
 /// A place where a symbol is declared or used.
@@ -90,6 +92,7 @@ impl Symbol {
             | Symbol::Input(_, name)
             | Symbol::Name(_, name)
             | Symbol::Function(_, name)
+            | Symbol::Group(_, name)
             | Symbol::Kept(_, name) => name,
         }
     }

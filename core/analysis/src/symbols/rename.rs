@@ -26,7 +26,12 @@ pub fn rename(
     };
     let symbol = found.symbol;
     let (fits, rule) = match &symbol {
-        Symbol::Workflow(_) | Symbol::Service(_) | Symbol::Lane(_) | Symbol::Allowance(_) | Symbol::Issuer(_) => {
+        Symbol::Workflow(_)
+        | Symbol::Service(_)
+        | Symbol::Lane(_)
+        | Symbol::Allowance(_)
+        | Symbol::Issuer(_)
+        | Symbol::Library(_) => {
             (is_document_name(new), "lower-case letters, digits and hyphens, beginning with a letter")
         }
         Symbol::Operation(service, _) => {

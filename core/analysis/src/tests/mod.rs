@@ -107,6 +107,8 @@ fn names_are_suggested_in_block_texts() {
 fn keys_of_other_documents_are_suggested() {
     let mut wrong = Vec::new();
     for (path, marked, begins) in [
+        ("workflows/w.yaml", "workflow: w\nuse: [|]\nsteps: [{note: a}]\n", "harbour-rules"),
+        ("libraries/l.yaml", "library: l\ngroups:\n  g:\n    steps:\n      - |\n", "call let script if match"),
         ("workflows/w.yaml", "workflow: w\n|", "about tags input extra use types"),
         (
             "workflows/w.yaml",

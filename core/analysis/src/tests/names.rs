@@ -42,6 +42,20 @@ fn names_lead_to_their_declarations() {
         let found = symbols::definition(&workspace, "workflows/w.yaml", at);
         assert_eq!(lines(&workspace, &found), [wanted], "{typed}");
     }
+    // Into a library, and within it.
+    let user = "workflow: w\nuse: [harbour-rules]\nsteps:\n";
+    for (path, text, wanted) in [
+        ("workflows/w.yaml", format!("{user}  - note: ${{du|es(2, 1)}}\n"), "libraries/harbour-rules.yaml: dues: \"(length, nights) => Math.round(length * 3.2 * nights * 100) / 100\""),
+        ("workflows/w.yaml", format!("{user}  - {{invoke: harbour-rules.known|Vessel, send: {{imo: '1'}}}}\n"), "libraries/harbour-rules.yaml: knownVessel:"),
+        ("workflows/w.yaml", format!("{user}  - {{invoke: harbour-ru|les.knownVessel, send: {{imo: '1'}}}}\n"), "libraries/harbour-rules.yaml: library: harbour-rules"),
+        ("workflows/w.yaml", format!("{user}  - {{invoke: harbour-rules.knownVessel, send: {{i|mo: '1'}}}}\n"), "libraries/harbour-rules.yaml: imo: {type: string}"),
+        ("workflows/w.yaml", format!("{}  - note: a\n", user.replace("harbour-r", "harbour-r|")), "libraries/harbour-rules.yaml: library: harbour-rules"),
+        ("libraries/l.yaml", "library: l\nfunctions: {twice: n => n * 2}\ngroups: {g: {input: {n: {type: number}}, steps: [{note: \"${tw|ice(input.n)}\"}]}}\n".to_owned(), "libraries/l.yaml: functions: {twice: n => n * 2}"),
+    ] {
+        let (workspace, at) = office(path, &text);
+        let found = symbols::definition(&workspace, path, at);
+        assert_eq!(lines(&workspace, &found), [wanted], "{text}");
+    }
 }
 
 #[test]
@@ -75,6 +89,9 @@ fn renames_reach_every_use_and_break_nothing() {
         ("services/registry.yaml", "registry", "vessels", "workflows/berth-quote.yaml", "registry.getVessel"),
         ("lanes/reminders.yaml", "reminders", "mails", "lanes/reminders.yaml", "lane: reminders"),
         ("settings/office.yaml", "reminders_pace", "pace_of_mails", "lanes/reminders.yaml", "settings.reminders_pace"),
+        ("libraries/harbour-rules.yaml", "validIban", "soundIban", "workflows/bank-statement.yaml", "validIban"),
+        ("libraries/harbour-rules.yaml", "knownVessel", "found", "workflows/berth-quote-v2.yaml", "knownVessel"),
+        ("libraries/harbour-rules.yaml", "harbour-rules", "rules", "workflows/berth-quote-v2.yaml", "harbour-rules"),
         ("settings/office.yaml", "remind_from", "least", "workflows/dues-reminder.yaml", "settings.remind_from"),
     ] {
         let edits = symbols::rename(&workspace, path, at(path, text), new)
