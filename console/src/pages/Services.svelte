@@ -141,10 +141,10 @@
             {#each libraries.value.libraries as library (library.name)}
               <tr>
                 <td><strong>{library.name}</strong> {library.version ?? ''}{#if library.about}<br /><span class="dim">{library.about}</span>{/if}</td>
-                <td class="mono">{library.functions.join(', ')}</td>
-                <td class="mono">{library.types.join(', ')}</td>
-                <td class="mono">{library.groups.join(', ')}</td>
-                <td>{library.revision}<br /><span class="dim">{ago(library.since)}</span></td>
+                <td class="mono listed">{library.functions.join('\n')}</td>
+                <td class="mono listed">{library.types.join('\n')}</td>
+                <td class="mono listed">{library.groups.join('\n')}</td>
+                <td class="time">{library.revision}<br /><span class="dim">{ago(library.since)}</span></td>
                 <td>{#each library.workflows as one, index (one)}{index ? ', ' : ''}<a href="/workflows/{one}">{one}</a>{:else}<span class="dim">none</span>{/each}</td>
               </tr>
             {/each}
@@ -185,6 +185,16 @@
     font-size: 0.75rem;
     overflow-wrap: anywhere;
     vertical-align: top;
+  }
+
+  td.listed {
+    white-space: pre;
+    overflow-wrap: normal;
+  }
+
+  section > p.dim {
+    font-size: 0.875rem;
+    padding-bottom: 0.5rem;
   }
 
   .secret {
