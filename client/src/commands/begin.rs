@@ -52,7 +52,7 @@ pub fn gallery(words: &[String], show: Option<&str>, json: bool) -> Done {
 fn no_example(name: &str) -> Error {
     let near = kanzlei_lang::suggest::nearest(name, EXAMPLES.iter().map(|example| example.name));
     let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-    Error::Usage(format!("there is no example `{name}`{hint} Examples:\n{}", examples()))
+    Error::Usage(format!("there is no example `{name}`{hint}\nExamples:\n{}", examples()))
 }
 
 pub fn new(name: &str, like: Option<&str>, folder: &Path) -> Done {

@@ -94,7 +94,7 @@ fn run(mut git: Command, input: Option<String>, most: u64) -> Result<Vec<u8>, St
             Ok(None) => {
                 let _ = child.kill();
                 let _ = child.wait();
-                // Programs that it started may hold its output open; nobody waits for them.
+                // Its child processes may keep the pipes open, so the readers are not joined.
                 return Err(format!("git took longer than {} s", WITHIN.as_secs()));
             }
             Err(error) => break Err(error.to_string()),

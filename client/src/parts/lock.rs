@@ -76,7 +76,7 @@ impl Lock {
         Ok(lock)
     }
 
-    /// Whether all that it names stays below the parts and leads to repositories; whoever proposes a change can write the file.
+    /// Checks names, addresses, tags and paths. The file is under version control, so anyone who proposes a change can write it.
     fn sound(&self) -> Result<(), String> {
         for (name, part) in &self.parts {
             sound_name(name)?;

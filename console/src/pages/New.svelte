@@ -274,6 +274,17 @@
     padding: 0;
   }
 
+  .row > label,
+  .row > a {
+    flex: none;
+    font-size: 0.875rem;
+    white-space: nowrap;
+  }
+
+  .row > select {
+    min-width: 0;
+  }
+
   fieldset p {
     font-size: 0.875rem;
   }

@@ -6,10 +6,9 @@
 //! token that it has.
 //!
 //! ```no_run
-//! # fn control() -> std::sync::Arc<dyn kanzlei_assistant::Control> { unimplemented!() }
-//! # async fn run() {
-//! let assistant = kanzlei_assistant::Assistant::new(control(), false);
-//! kanzlei_assistant::over_stdio(assistant).await.unwrap();
+//! # async fn run(control: std::sync::Arc<dyn kanzlei_assistant::Control>) -> Result<(), String> {
+//! let assistant = kanzlei_assistant::Assistant::new(control, false);
+//! kanzlei_assistant::over_stdio(assistant).await
 //! # }
 //! ```
 
