@@ -197,7 +197,7 @@ fn longest_rising(pairs: &[Option<usize>]) -> Vec<usize> {
 /// The keys of a step that differ, but those that hold other steps.
 fn rows(before: &Node, after: &Node) -> Vec<Row> {
     let inner = |name: &str, node: &Node| {
-        matches!(name, "then" | "else" | "steps" | "catch" | "arms")
+        matches!(name, "then" | "else" | "steps" | "catch" | "arms" | "unless")
             && matches!(node.kind, Kind::List(_) | Kind::Map(_))
             || name == "together"
     };

@@ -200,6 +200,7 @@ pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At
             // A list of arms has the steps of each below a key of their own.
             "arms" if node.get("arms").is_some_and(|arms| arms.as_list().is_some()) => index + 3,
             "arms" | "together" => index + 2,
+            "unless" => index + 1,
             _ => break,
         };
         let Some(inner) = crate::place::node(node, &path[index..list.min(path.len())]) else { break };
@@ -213,12 +214,15 @@ pub(crate) fn step_of<'p>(root: &Node, path: &'p [At]) -> Option<(usize, &'p [At
                 }
                 index = list + 1;
             }
-            // A branch of `together` may be one step.
-            Some(At::Key(_)) if key(path.get(index)) == "together" => {
+            // A branch of `together` may be one step, and a question is one.
+            Some(At::Key(_)) if matches!(key(path.get(index)).as_str(), "together" | "unless") => {
                 step = Some(list);
                 index = list;
             }
-            None if key(path.get(index)) == "together" && list == path.len() && node.as_map().is_some() => {
+            None if matches!(key(path.get(index)).as_str(), "together" | "unless")
+                && list == path.len()
+                && node.as_map().is_some() =>
+            {
                 step = Some(list);
                 break;
             }
@@ -235,7 +239,7 @@ pub(crate) fn is_bare(root: &Node, path: &[At]) -> bool {
         Some((_, [_])) => match key.as_str() {
             "from" => node(root, &path[..path.len() - 1]).is_some_and(|step| step.get("sql").is_some()),
             "until" => node(root, &path[..path.len() - 1]).is_some_and(|step| step.get("each").is_some()),
-            key => matches!(key, "if" | "when" | "match" | "in"),
+            key => matches!(key, "if" | "when" | "match" | "in" | "done"),
         },
         _ => key == "per" && kind_of(root) == Some("lane"),
     }

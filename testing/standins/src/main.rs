@@ -1,5 +1,5 @@
 //! Simulated outside services of the demo office: `registry`, `tides`, `rates`, `pilots`, `texts`,
-//! `customs`, [`identity`], which issues tokens, [`buckets`], which stores objects, [`mail`], which keeps mails, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
+//! [`customs`], [`identity`], which issues tokens, [`buckets`], which stores objects, [`mail`], which keeps mails, and `ledger`, which counts how often it was called for each entry, and refuses another idempotency key for it.
 //!
 //! Each can be made slow or made to fail, so that retries and catches can be seen:
 //!
@@ -9,6 +9,7 @@
 //! ```
 
 mod buckets;
+mod customs;
 mod identity;
 mod mail;
 
@@ -65,7 +66,6 @@ struct State {
     behaviours: Mutex<HashMap<String, Behaviour>>,
     seen: Mutex<HashMap<String, u64>>,
     pilots_asked: Mutex<u64>,
-    customs_asked: Mutex<u64>,
     /// When the ledger was called, in microseconds, by entry.
     entries: Mutex<HashMap<String, Vec<i64>>>,
     /// The idempotency key of each entry.
@@ -73,8 +73,6 @@ struct State {
 }
 
 const SERVICES: [&str; 9] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger", "identity", "mail"];
-/// How long customs take to decide, unless their delay says otherwise.
-const DECIDES_AFTER: Duration = Duration::from_secs(4);
 /// What `texts` asks for; the demo keeps it as the secret `texts-key`.
 const TEXTS_KEY: &str = "lindvik-texts-7f3a";
 
@@ -338,46 +336,6 @@ async fn rate(state: Data<State>, query: Query<To>) -> HttpResponse {
     answer(json!({"to": query.to, "rate": rate}), padding)
 }
 
-#[derive(Deserialize)]
-struct Clearance {
-    imo: String,
-    cargo: String,
-    reply_to: String,
-}
-
-/// Takes a request, decides seconds later and calls back. Weapons are held, all else is cleared.
-async fn customs(state: Data<State>, body: web::Json<Clearance>) -> HttpResponse {
-    let (failure, _) = state.behave("customs").await;
-    if let Some(failure) = failure {
-        return failure;
-    }
-    let number = {
-        let mut asked = lock(&state.customs_asked);
-        *asked += 1;
-        1000 + *asked
-    };
-    let reference = format!("C-{}-{number}", std::process::id());
-    let request = body.into_inner();
-    let answer = reference.clone();
-    tokio::spawn(async move {
-        tokio::time::sleep(DECIDES_AFTER).await;
-        let decision = if request.cargo.to_lowercase().contains("weapon") { "held" } else { "cleared" };
-        let body = json!({
-            "reference": reference, "imo": request.imo, "decision": decision, "at": jiff::Timestamp::now().to_string(),
-        });
-        // Again and again, as a real authority would, at most ten times.
-        for _ in 0..10 {
-            let (to, body) = (request.reply_to.clone(), body.clone());
-            let sent = tokio::task::spawn_blocking(move || ureq::post(&to).send_json(&body).is_ok()).await;
-            if sent.unwrap_or(false) {
-                return;
-            }
-            tokio::time::sleep(Duration::from_secs(2)).await;
-        }
-    });
-    HttpResponse::Accepted().json(json!({"reference": answer}))
-}
-
 /// Writes an entry; every call is counted under `X-Entry`, or else under its idempotency key. One entry has one key.
 async fn entry(state: Data<State>, request: HttpRequest) -> HttpResponse {
     let (failure, padding) = state.behave("ledger").await;
@@ -424,6 +382,7 @@ async fn main() -> std::io::Result<()> {
     let args = Args::parse();
     let state = Data::new(State::default());
     let identity = Data::new(identity::Identity::new(&args.listen, args.iss.clone()));
+    let customs = Data::new(customs::Customs::default());
     let objects = Data::new(buckets::Buckets::default());
     let mailbox = Data::new(mail::Mailbox::default());
     mail::listen(args.mail.clone(), mailbox.clone(), state.clone()).await?;
@@ -433,6 +392,8 @@ async fn main() -> std::io::Result<()> {
             .app_data(identity.clone())
             .app_data(objects.clone())
             .app_data(mailbox.clone())
+            .app_data(customs.clone())
+            .configure(customs::routes)
             .configure(identity::routes)
             .configure(buckets::routes)
             .configure(mail::routes)
@@ -442,7 +403,6 @@ async fn main() -> std::io::Result<()> {
             .route("/pilots/next", web::get().to(pilot))
             .route("/pilots/reports", web::get().to(reports))
             .route("/texts/classify", web::post().to(classify))
-            .route("/customs/requests", web::post().to(customs))
             .route("/ledger/entries", web::post().to(entry))
             .route("/~/ledger", web::get().to(entries))
             .route("/~/behaviour", web::get().to(show))

@@ -303,7 +303,8 @@ impl Making<'_> {
 
     /// The keys of the mapping at a path: those that are there in the order of the table, and those that could be.
     fn members(&mut self, at: &[At], kind: &str, depth: u8, shown: bool) {
-        let step = keys::step_of(self.root, at).is_some_and(|(_, rest)| rest.is_empty());
+        let step = keys::step_of(self.root, at).is_some_and(|(_, rest)| rest.is_empty())
+            && at.last().is_none_or(|last| keys::key_name(last) != "unless");
         let mut names: Vec<&str> = Vec::new();
         if step {
             // First what it does and what its result is called, then when; then its own keys, then those of all steps.
@@ -356,6 +357,9 @@ impl Making<'_> {
                     }
                     return self.sent(&at, names, shown);
                 }
+                // One that is there is a paragraph of its own.
+                ("call", "unless") if found.is_some() => return,
+                ("call", "unless") => return self.push(&at, Shape::Yaml, depth, false, false),
                 ("let" | "keep", _) if name == kind => return self.named(&at, depth, shown),
                 ("render", "with") => {
                     return self.sent(&at, mentioned(self.workspace, self.path, node(self.root, map)), shown);

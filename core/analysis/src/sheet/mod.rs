@@ -137,7 +137,7 @@ pub struct End {
 /// Keys of a step whose members are rows of their own.
 const MEMBERS: &[&str] = &["send", "body", "bind", "with", "headers"];
 /// Keys that are shown elsewhere than among the notes.
-const SHOWN: &[&str] = &["id", "about", "off", "then", "else", "arms", "steps", "catch", "together"];
+const SHOWN: &[&str] = &["id", "about", "off", "then", "else", "arms", "steps", "catch", "together", "unless"];
 
 /// Kinds of entries.
 pub(crate) const ENTRIES: [&str; 5] = ["endpoint", "webhook", "change", "timetable", "every"];

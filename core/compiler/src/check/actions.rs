@@ -48,8 +48,12 @@ impl Walk<'_, '_, '_> {
             Action::Script(node) => self.script(node, at),
             Action::Call(call) => {
                 self.show(paragraph, "call", calls::title(&call.target), calls::rows(call));
-                let compiled = calls::compile(self, call);
-                let result = calls::result(self, call);
+                let mut compiled = calls::compile(self, call);
+                let mut result = calls::result(self, call);
+                if let Some((unless, answer)) = calls::unless(self, call, at.inside, answered) {
+                    result = result.or(answer);
+                    compiled = compiled.zip(unless).map(|(call, unless)| plan::Call { unless: Some(unless), ..call });
+                }
                 (compiled.map(|call| plan::Action::Call(Box::new(call))), end, result)
             }
             Action::Invoke { workflow, send } => {

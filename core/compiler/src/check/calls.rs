@@ -3,20 +3,22 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::steps::Walk;
+use super::steps::{Answered, Numbers, Walk};
 use crate::plan::sheet;
 use crate::plan::{self, Maker};
 use kanzlei_lang::diagnostic::Place;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::service::{In, Operation, Response, Service};
-use kanzlei_lang::document::step::{Call, Encoding, Target};
+use kanzlei_lang::document::step::{Action, Call, Encoding, Step, Target};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::schema::Reader;
 use kanzlei_lang::types::{Shape, Text, Type, contradiction};
 
 /// How long an attempt may take by default.
 const WITHIN: Duration = Duration::from_secs(10);
+/// Statuses by which a service says that it knows of no such work: Not Found, Gone.
+const NOT_DONE: [u16; 2] = [404, 410];
 
 pub(super) fn title(target: &Target) -> String {
     match target {
@@ -105,24 +107,71 @@ pub(super) fn compile(walk: &mut Walk, call: &Call) -> Option<plan::Call> {
         }
     }?;
     walk.used_services.insert(target.service.clone());
-    if let Some(retry) = &call.retry {
-        let repeatable = !matches!(target.method.as_str(), "POST" | "PATCH");
-        let service = walk.services.get(&target.service);
-        let honours = service.is_some_and(|service| service.idempotency_key);
-        let named = target.operation.as_ref().zip(service).is_some_and(|(id, service)| service.safe.contains(id));
-        if retry.attempts > 1 && !repeatable && !honours && !named && !call.safe {
-            walk.report.error(
-                "unsafe-retry",
-                retry.at,
-                format!("trying a {} again could do its work twice", target.method),
-            );
-            walk.report.help(format!(
-                "if `{}` honours `Idempotency-Key`, say `idempotency_key: true` in its document; if repeating this call does no harm, say `safe: true` here",
-                target.service
-            ));
-        }
+    if let Some(retry) = &call.retry
+        && retry.attempts > 1
+        && call.unless.is_none()
+        && !is_safe(walk, call, &target)
+    {
+        let message = format!("trying a {} again could do its work twice", target.method);
+        walk.report.error("unsafe-retry", retry.at, message);
+        walk.report.help(format!(
+            "if `{}` honours `Idempotency-Key`, say `idempotency_key: true` in its document; if repeating this call does no harm, say `safe: true` here; if another call can find out whether the work is done, name it under `unless`",
+            target.service
+        ));
     }
     Some(target)
+}
+
+/// Whether repeating a call does no harm.
+fn is_safe(walk: &Walk, call: &Call, compiled: &plan::Call) -> bool {
+    let service = walk.services.get(&compiled.service);
+    let honours = service.is_some_and(|service| service.idempotency_key);
+    let named = compiled.operation.as_ref().zip(service).is_some_and(|(id, service)| service.safe.contains(id));
+    call.safe || honours || named || !matches!(compiled.method.as_str(), "POST" | "PATCH")
+}
+
+/// Compiles the question of a call; returns it with the type of the answer that means that the work is done.
+pub(super) fn unless(
+    walk: &mut Walk,
+    call: &Call,
+    inside: &mut Numbers,
+    answered: Answered,
+) -> Option<(Option<plan::Unless>, Type)> {
+    let unless = call.unless.as_ref()?;
+    let asking = unless.call()?;
+    let accept = if asking.accept.is_empty() { vec![(200, 299)] } else { asking.accept.clone() };
+    let not_done = NOT_DONE.into_iter().filter(|status| !accept.iter().any(|(from, to)| (from..=to).contains(&status)));
+    let performed = Call {
+        accept: accept.iter().copied().chain(not_done.map(|status| (status, status))).collect(),
+        retry: asking.retry.clone().or_else(|| call.retry.clone()),
+        // Whether it may be repeated is checked here.
+        safe: true,
+        ..asking.clone()
+    };
+    let step = Step { action: Action::Call(Box::new(performed)), ..unless.step.clone() };
+    let answer = result(walk, asking);
+    let around = walk.env.clone();
+    let ((block, done), _) = walk.apart(|walk| {
+        let (block, _) = walk.branch(std::slice::from_ref(&step), inside, "unless", answered);
+        if let Some(slot) = step.id.as_ref().and_then(|id| walk.scope.slot(&id.text)) {
+            walk.env.set(slot, answer.clone());
+        }
+        let done = unless.done.as_ref().map(|node| walk.condition("done", node));
+        (block, done)
+    });
+    walk.env = around;
+    if let Some(plan::Action::Call(compiled)) = walk.block(block).first().map(|step| &step.action)
+        && !is_safe(walk, asking, compiled)
+    {
+        let message = format!("asking with a {} could do some work itself", compiled.method);
+        walk.report.error("unsafe-retry", unless.step.at, message);
+        walk.report.help("ask with a GET, or say `safe: true` if it does no harm");
+    }
+    let compiled = match done {
+        Some(None) => None,
+        done => Some(plan::Unless { block, accept, done: done.flatten() }),
+    };
+    Some((compiled, answer))
 }
 
 /// The service of a call by address: the one that is named, or the only one with the longest base.
@@ -325,6 +374,7 @@ fn finish(
         within: call.within.or(service.within).unwrap_or(WITHIN),
         retry: call.retry.clone(),
         sign: call.sign.clone().map(Arc::new),
+        unless: None,
     })
 }
 

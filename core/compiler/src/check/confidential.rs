@@ -356,11 +356,15 @@ impl Pass<'_, '_, '_> {
             ],
             Label::Clear,
         );
-        let Target::Operation { service, operation, .. } = &call.target else {
-            return Shown { sent, outcome: Label::Clear };
+        let outcome = match &call.target {
+            Target::Operation { service, operation, .. } => {
+                self.around.services.get(service).map_or(Label::Clear, |service| answer(service, operation))
+            }
+            Target::Url { .. } => Label::Clear,
         };
-        let outcome = self.around.services.get(service).map_or(Label::Clear, |service| answer(service, operation));
-        Shown { sent, outcome }
+        let asked = call.unless.as_ref().zip(compiled.unless.as_ref());
+        let known = asked.map(|(unless, compiled)| self.block(std::slice::from_ref(&unless.step), compiled.block));
+        Shown { sent, outcome: outcome.or(known.unwrap_or_default()) }
     }
 
     /// Values for the input of another workflow, which must declare those that are confidential.

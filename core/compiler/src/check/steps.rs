@@ -359,6 +359,11 @@ impl Walk<'_, '_, '_> {
         (id, end)
     }
 
+    /// The steps of a block that is compiled.
+    pub(super) fn block(&self, block: BlockId) -> &[plan::Step] {
+        self.blocks.get(block as usize).map(Vec::as_slice).unwrap_or_default()
+    }
+
     /// Runs `inner` and removes the names it defined from the scope; returns them.
     pub(super) fn apart<T>(&mut self, inner: impl FnOnce(&mut Self) -> T) -> (T, Vec<String>) {
         let open = self.scope.open();

@@ -72,6 +72,29 @@ fn every_fault_is_found_at_its_place() {
         (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1', x: 1}}\n"), "unknown-parameter@4:22"),
         (format!("{head}  - call: registry.getVessel\n    send: {{imo: '1'}}\n    body: x\n"), "wrong-value@5:11"),
         (format!("{head}  - call: registry.addVessel\n    retry: {{attempts: 2}}\n"), "unsafe-retry@4:5"),
+        (
+            format!("{head}  - call: registry.addVessel\n    unless: {{call: registry.addVessel}}\n"),
+            "unsafe-retry@4:14",
+        ),
+        (format!("{head}  - call: registry.addVessel\n    unless: {{send: {{imo: '1'}}}}\n"), "missing-key@4:13"),
+        (
+            format!(
+                "{head}  - call: registry.addVessel\n    unless: {{call: registry.getVessel, send: {{imo: '1'}}, done: x}}\n"
+            ),
+            "missing-key@4:64",
+        ),
+        (
+            format!(
+                "{head}  - call: registry.addVessel\n    unless: {{call: registry.getVessel, send: {{imo: '1'}}, id: e, done: e.bdy}}\n"
+            ),
+            "unknown-member@4:73",
+        ),
+        (
+            format!(
+                "{head}  - call: registry.addVessel\n    unless: {{call: registry.getVessel, send: {{imo: '1'}}, id: e}}\n  - note: ${{e}}\n"
+            ),
+            "unknown-name@5:13",
+        ),
         (format!("{head}  - sql: d\n    statement: SELECT * FROM kanzlei_done\n"), "reserved-table@4:16"),
         (format!("{head}  - sql: d\n    statement: TRUNCATE t\n"), "commits-by-itself@4:16"),
         (format!("{head}  - sql: d\n    statement: SELECT 1\n    once: 1\n"), "wrong-type@5:11"),

@@ -536,6 +536,7 @@ impl Action {
             Action::Each(each) => vec![each.block],
             Action::Together { branches, .. } => branches.iter().map(|branch| branch.block).collect(),
             Action::Await(wait) => vec![wait.block],
+            Action::Call(call) => call.unless.iter().map(|unless| unless.block).collect(),
             _ => Vec::new(),
         }
     }
@@ -745,6 +746,19 @@ pub struct Call {
     pub retry: Option<Retry>,
     /// How the message is signed.
     pub sign: Option<Arc<Proof>>,
+    /// How it is found out whether an earlier attempt did its work.
+    pub unless: Option<Unless>,
+}
+
+/// The question that is asked before a call is repeated.
+#[derive(Debug)]
+pub struct Unless {
+    /// The call that asks. It accepts 404 and 410 too, which mean that the work is not done.
+    pub block: BlockId,
+    /// Statuses that mean that it is done.
+    pub accept: Vec<(u16, u16)>,
+    /// What must hold of such an answer.
+    pub done: Option<Expression>,
 }
 
 /// Makes a value: a constant, a text with expressions, or a list or object of such.

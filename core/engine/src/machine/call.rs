@@ -7,8 +7,8 @@ use iri_string::spec::UriSpec;
 use iri_string::template::UriTemplateStr;
 use iri_string::template::simple_context::{SimpleContext, Value as Variable};
 
-use super::flow::{Awaits, Fibre, Flow, What};
-use super::{Data, Effect, EffectError, Failure, Machine, State, body};
+use super::flow::{Awaits, Begun, Fibre, Flow, Frame, What};
+use super::{Data, Effect, EffectError, EffectId, Failure, Machine, State, body};
 use kanzlei_compiler::plan::{Action, Call, Maker};
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::is_dots;
@@ -67,6 +67,61 @@ impl Machine {
             Err(failure) if failure.cause.is_some_and(|cause| !cause.is_outcome()) => Flow::Deferred,
             Err(failure) => self.step_failed(fibre, record, failure),
         }
+    }
+
+    /// Whether an effect is a call that asks whether its work is done before it is repeated. Where a run is resumed, such a
+    /// call may have been performed already: it is fed [`super::Outcome::Interrupted`] instead of being performed.
+    pub fn asks_before(&self, id: EffectId) -> bool {
+        let fibre = self.waited_for.iter().find(|(known, _)| *known == id).and_then(|(_, at)| self.fibres.get(*at));
+        let Some(Awaits::Effect { record: Some(record), what: What::Call { .. }, .. }) =
+            fibre.and_then(Option::as_ref).map(|fibre| &fibre.awaits)
+        else {
+            return false;
+        };
+        matches!(self.step_of(*record).map(|step| &step.action), Some(Action::Call(call)) if call.unless.is_some())
+    }
+
+    /// Begins another attempt of a call: first its question, where it has one.
+    pub(super) fn repeat_call(&mut self, fibre: &mut Fibre, record: usize, attempt: u32) -> Flow {
+        let block = match self.step_of(record).map(|step| &step.action) {
+            Some(Action::Call(call)) => call.unless.as_ref().map(|unless| unless.block),
+            _ => None,
+        };
+        match block {
+            Some(block) => fibre.frames.push(Frame { block, at: 0, owner: Some(record) }),
+            None => fibre.begun = Some(Begun::Call { record, attempt }),
+        }
+        Flow::On
+    }
+
+    /// The question of a call has its answer: it is the result, or the next attempt begins.
+    pub(super) fn asked(&mut self, at: usize, fibre: &mut Fibre, record: usize) -> Flow {
+        let plan = self.levels[fibre.level as usize].plan.clone();
+        let (block, place) = self.records[record].place;
+        let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
+        let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
+        let asked = self.records.iter().rposition(|inner| inner.owner == Some(record as u32));
+        if let (Some(unless), Some(asked)) = (&call.unless, asked) {
+            let answer = self.records[asked].outcome.clone();
+            let status = match answer.member("status") {
+                Some(Value::Int(status)) => *status,
+                _ => 0,
+            };
+            let known = unless.accept.iter().any(|(from, to)| (i64::from(*from)..=i64::from(*to)).contains(&status));
+            let done = match unless.done.as_ref().filter(|_| known) {
+                None => known,
+                Some(done) => match done.eval(&fibre.slots, self.limits()) {
+                    Ok(done) => ops::truthy(&done),
+                    Err(failure) => return self.not_evaluated(fibre, record, &failure),
+                },
+            };
+            if done {
+                self.close(fibre, record, State::Succeeded, answer);
+                return Flow::On;
+            }
+        }
+        let attempt = self.records[record].attempts;
+        self.start_call(at, fibre, record, attempt)
     }
 
     /// The request of a call, the same for each attempt but for its number.

@@ -85,6 +85,8 @@ pub(super) enum Begun {
     Step { record: usize },
     /// Another attempt of a call.
     Call { record: usize, attempt: u32 },
+    /// A call whose question has its answer.
+    Asked { record: usize },
     /// The wait for a callback, whose steps are done.
     Wait { record: usize },
     /// Another attempt to keep values.
@@ -352,6 +354,7 @@ impl Machine {
                 }
             }
             Begun::Call { record, attempt } => self.start_call(at, fibre, record, attempt),
+            Begun::Asked { record } => self.asked(at, fibre, record),
             Begun::Wait { record } => self.start_wait(at, fibre, record),
             Begun::Keep { record, tries } => self.keep_again(at, fibre, record, tries),
         };
@@ -368,9 +371,12 @@ impl Machine {
             let owner = frame.owner;
             fibre.frames.pop();
             if let Some(owner) = owner.filter(|_| !fibre.frames.is_empty()) {
-                let gave_out = self.step_of(owner).is_some_and(|step| matches!(step.action, Action::Await(_)));
-                if gave_out && self.records[owner].state == State::Running {
-                    return Ok(Begun::Wait { record: owner });
+                if self.records[owner].state == State::Running {
+                    match self.step_of(owner).map(|step| &step.action) {
+                        Some(Action::Await(_)) => return Ok(Begun::Wait { record: owner }),
+                        Some(Action::Call(_)) => return Ok(Begun::Asked { record: owner }),
+                        _ => {}
+                    }
                 }
                 self.close(fibre, owner, State::Succeeded, Value::Undefined);
             }

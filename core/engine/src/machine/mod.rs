@@ -46,7 +46,7 @@ use std::sync::Arc;
 pub use body::{Data, file_name, is_file};
 pub use call::{Answer, Request};
 pub use file::{FileTask, FileWork, Rows as FileRows};
-use flow::{Awaits, Begun, Fibre, Level, What};
+use flow::{Awaits, Fibre, Level, What};
 pub use look::{Seen, Waiting};
 pub use query::{FileInto, Filled, Load, Query, Rows, Sql};
 pub use queue::{
@@ -229,6 +229,7 @@ pub enum Outcome {
     /// Nothing when the time was up before.
     Arrived(Option<Arrival>),
     /// Of a computation that was interrupted; one that was completed has no outcome, as it is the same each time.
+    /// Also of a call that nobody saw the end of ([`Machine::asks_before`]).
     Interrupted,
 }
 
@@ -702,8 +703,12 @@ impl Machine {
             }
             (What::Again { attempt }, Outcome::Waited, Some(record)) => {
                 self.records[record].attempts = attempt;
-                fibre.begun = Some(Begun::Call { record, attempt });
-                flow::Flow::On
+                self.repeat_call(fibre, record, attempt)
+            }
+            (What::Call { attempt }, Outcome::Interrupted, Some(record)) => {
+                self.records[record].earlier_attempts.push("interrupted".to_owned());
+                self.records[record].attempts = attempt + 1;
+                self.repeat_call(fibre, record, attempt + 1)
             }
             (What::Pause, Outcome::Waited, Some(record)) => {
                 self.close(fibre, record, State::Succeeded, Value::Undefined);

@@ -229,6 +229,59 @@ fn only_what_retry_names_is_tried_again() {
 }
 
 #[test]
+fn a_question_is_asked_before_a_call_is_repeated() {
+    let call = |more: &str| {
+        format!(
+            "  - id: made\n    call: s.op\n    send: {{id: x}}\n    retry: {{attempts: 3, first: 1s}}\n    unless: {{call: GET http://s/x, id: known{more}}}\n  - reply: 200\n    body: ${{made.body.n}}\n"
+        )
+    };
+    let done = ", done: known.body.n > 1";
+    let lost = || fault(FailureKind::Timeout);
+    for (more, outcomes, body, states) in [
+        ("", vec![answer(201, "{\"n\": 1}")], "1", "1 succeeded, 2 succeeded"),
+        // What was done in spite of the failure is not done again.
+        ("", vec![lost(), answer(200, "{\"n\": 2}")], "2", "1 succeeded, 1.1 succeeded, 2 succeeded"),
+        (
+            "",
+            vec![lost(), answer(404, "{}"), answer(201, "{\"n\": 3}")],
+            "3",
+            "1 succeeded, 1.1 succeeded, 2 succeeded",
+        ),
+        (done, vec![lost(), answer(200, "{\"n\": 2}")], "2", "1 succeeded, 1.1 succeeded, 2 succeeded"),
+        (
+            done,
+            vec![lost(), answer(200, "{\"n\": 1}"), answer(201, "{\"n\": 3}")],
+            "3",
+            "1 succeeded, 1.1 succeeded, 2 succeeded",
+        ),
+        (", accept: [404]", vec![lost(), answer(404, "{\"n\": 2}")], "2", "1 succeeded, 1.1 succeeded, 2 succeeded"),
+        (
+            "",
+            vec![lost(), answer(410, "{}"), lost(), answer(200, "{\"n\": 2}")],
+            "2",
+            "1 succeeded, 1.1 succeeded, 1.1 succeeded, 2 succeeded",
+        ),
+        // Without an answer nobody knows, and the call is not repeated.
+        (", retry: {attempts: 1}", vec![lost(), answer(500, "{}")], "none", "1 failed, 1.1 failed"),
+    ] {
+        let (reply, got) = run(&mut start(plan(&call(more)), 1), outcomes);
+        let reply = reply.map(|reply| reply.body.to_json()).filter(|body| !body.contains("status"));
+        assert_eq!((reply.as_deref().unwrap_or("none"), got.as_str()), (body, states), "{more}");
+    }
+    // A call whose end nobody saw is asked about too, and its attempts are counted.
+    let mut machine = start(plan(&call("")), 1);
+    let Next::Do(id, Effect::Call(_)) = machine.next() else { panic!("a call") };
+    assert!(machine.asks_before(id));
+    machine.feed(id, Outcome::Interrupted, Timestamp::from_micros(2_000_000));
+    let Next::Do(asked, Effect::Call(question)) = machine.next() else { panic!("a question") };
+    assert_eq!((question.method.as_str(), machine.asks_before(asked)), ("GET", false));
+    machine.feed(asked, answer(404, "{}"), Timestamp::from_micros(3_000_000));
+    let Next::Do(_, Effect::Call(again)) = machine.next() else { panic!("the call") };
+    assert_eq!((again.method.as_str(), again.attempt), ("POST", 2));
+    assert_eq!(machine.records()[0].earlier_attempts, ["interrupted"]);
+}
+
+#[test]
 fn catch_takes_over_where_it_stands() {
     let own = "  - id: v\n    call: s.op\n    send: {id: x}\n    catch: [{let: {v: \"${failure.kind} ${failure.status}\"}}]\n  - reply: 200\n    body: ${v}\n";
     let (reply, states) = run(&mut start(plan(own), 1), vec![answer(500, "")]);

@@ -205,6 +205,23 @@ pub const CALL: &[KeySpec] = keys! {
     "within", DURATION, "How long one attempt may take; default: 10s.";
     "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures are retried, when and how often.";
     "safe", r#"{"type":"boolean"}"#, "`true`: repeating it does no harm, so it may be retried whatever its method.";
+    "unless", r##"{"$ref":"#/$defs/unless"}"##, "A call that finds out whether an earlier attempt did the work, before it is repeated: then its answer is the result.";
+};
+/// Keys of the question of a call.
+pub const UNLESS: &[KeySpec] = keys! {
+    "call", TEXT, "`service.operation`, or a method and a URI template.";
+    "service", TEXT, "The service of a call by URI template, where several have its base address.";
+    "id", TEXT, "The name of the answer, for `done`.";
+    "about", TEXT, "A note for readers.";
+    "send", VALUES, "Parameters and body members of the operation, or variables of the template.";
+    "headers", VALUES, "Request headers.";
+    "body", ANY, "The whole request body.";
+    "as", r#"{"enum":["json","form","form-brackets","text","multipart"]}"#, "How the body is encoded; default: as the operation declares.";
+    "accept", r#"{"type":"array","items":{"type":["integer","string"]}}"#, "Statuses that mean the work is done; default: 2xx. Others than 404 and 410, which mean that it is not, are failures.";
+    "done", CONDITION, "What must hold of such an answer, where not each means that the work is done: `earlier.body.length > 0`.";
+    "within", DURATION, "How long one attempt may take; default: 10s.";
+    "retry", r##"{"allOf":[{"$ref":"#/$defs/retry"},{"properties":{"attempts":{"maximum":20}}}]}"##, "Which failures of the question are retried; default: as those of the call.";
+    "safe", r#"{"type":"boolean"}"#, "`true`: asking does no harm, although its method is not GET.";
 };
 
 /// Keys of `retry`.

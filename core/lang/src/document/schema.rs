@@ -59,6 +59,7 @@ fn workflow() -> Value {
         "once_per": object(&[keys::ONCE_PER], &["key"]),
         "retry": object(&[keys::RETRY], &[]),
         "arm": object(&[keys::ARM], &["steps"]),
+        "unless": object(&[keys::UNLESS], &["call"]),
         "group": object(&[library::GROUP], &["steps"]),
         "statement": object(&[keys::STATEMENT], &["statement"]),
         "queue": object(&[keys::QUEUE], &[]),

@@ -65,6 +65,7 @@ pub(crate) fn lists(step: &Node) -> Vec<(Vec<At>, String, &Node)> {
     match kind {
         "if" => ["then", "else"].into_iter().for_each(&mut add),
         "each" | "await" => add("steps"),
+        "call" => add("unless"),
         "match" => {
             let arms = of("arms");
             for (key, node) in arms.and_then(Node::as_map).unwrap_or_default() {
@@ -124,7 +125,7 @@ fn list(node: &Node, at: &[At], prefix: &str, next: &mut u32, branch: Option<&st
                 step(item, &at, prefix, next, branch.filter(|_| index == 0), out);
             }
         }
-        // A branch of `together` may be a single step.
+        // A branch of `together` may be a single step, and a question is one.
         Kind::Map(_) => step(node, at, prefix, next, branch, out),
         _ => {}
     }

@@ -135,7 +135,14 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     }
     let mut steps = Steps::new(&shared, &journal.claimed, plan.labels.any, stop);
     if left == Ok(Left::Waiting) {
-        asked.into_iter().for_each(|(id, effect)| steps.begin(id, effect));
+        // Another claim may have begun what was asked for; a call that can find out does so.
+        let again = journal.claimed.fence > 1;
+        for (id, effect) in asked {
+            match again && machine.asks_before(id) {
+                true => steps.interrupted.push(id),
+                false => steps.begin(id, effect),
+            }
+        }
         left = driver::drive(&mut machine, &mut steps, &mut journal, at).await;
     }
     let waits = steps.waits();
@@ -384,6 +391,8 @@ struct Steps {
     pending: Vec<(EffectId, Effect)>,
     under_way: FuturesUnordered<Work>,
     handles: Vec<(EffectId, AbortHandle)>,
+    /// Calls that an earlier claim may have performed, each to be reported as interrupted.
+    interrupted: Vec<EffectId>,
 }
 
 impl Steps {
@@ -410,6 +419,7 @@ impl Steps {
             pending: Vec::new(),
             under_way: FuturesUnordered::new(),
             handles: Vec::new(),
+            interrupted: Vec::new(),
         }
     }
 
@@ -466,6 +476,7 @@ impl Performer for Steps {
 
     fn cancel(&mut self, id: EffectId) {
         self.pending.retain(|(known, _)| *known != id);
+        self.interrupted.retain(|known| *known != id);
         self.handles.retain(|(known, handle)| {
             if *known == id {
                 handle.abort();
@@ -479,6 +490,9 @@ impl Performer for Steps {
             // A job stops between steps.
             if self.stop.load(Ordering::Relaxed) && (!self.pending.is_empty() || self.handles.is_empty()) {
                 return Event::Stop { at: now() };
+            }
+            if let Some(id) = self.interrupted.pop() {
+                return Event::Outcome { id, outcome: Outcome::Interrupted, at: now() };
             }
             let (long, ready): (Vec<_>, Vec<_>) =
                 std::mem::take(&mut self.pending).into_iter().partition(|(_, effect)| Steps::long(effect).is_some());

@@ -171,6 +171,25 @@ fn an_operator_retries_a_failed_job_from_the_step_that_failed() {
 }
 
 #[test]
+fn a_job_that_continues_asks_first_whether_its_call_is_done() {
+    with("asked_first", &[], &[], async |bed| {
+        // The call and its two attempts of the policy, each behind the question, and that of the retry by hand.
+        let base = peer(&["500 No", "404 Not Found", "500 No", "203 Known"]);
+        let service = format!("service: peer\nbase: {base}\nnetwork: private\n");
+        let workflow = "workflow: caller\nqueue: {retry: {attempts: 2, first: 1ms, on: [status]}}\nentries: [{endpoint: POST /caller, access: open, answer: later}]\nsteps:\n  - id: r\n    call: POST BASE/x\n    accept: [201]\n    unless: {call: GET BASE/x}\n  - {reply: 200, body: \"${r.status}\"}\n";
+        let answer = bed.deploy(&[&service, &workflow.replace("BASE", &base)]).await;
+        assert_eq!(answer.status, 200, "{}", answer.body);
+        bed.work();
+        let id = bed.queue("/caller", "").await;
+        let job = bed.ended(id).await;
+        assert_eq!((job.phase, job.retries), (JobPhase::Failed, 1), "{:?}", job.failure);
+        act(bed, json!({"action": "retry", "ids": [id.to_string()]})).await;
+        let job = bed.until(id, |job| job.phase == JobPhase::Succeeded).await;
+        assert_eq!(job.reply.map(|reply| reply.contains("203")), Some(true));
+    });
+}
+
+#[test]
 fn a_failure_is_handled_behind_the_last_attempt_and_the_job_can_be_retried() {
     with("handled", &[], &[], async |bed| {
         // Three attempts, the call that handles the failure, and the attempt by hand.

@@ -238,6 +238,7 @@ impl Step {
             Action::Each(each) => vec![&each.steps],
             Action::Together { branches, .. } => branches.iter().map(|branch| branch.steps.as_slice()).collect(),
             Action::Await(wait) => vec![&wait.steps],
+            Action::Call(call) => call.unless.iter().map(|unless| std::slice::from_ref(&unless.step)).collect(),
             _ => Vec::new(),
         };
         out.push(&self.catch);
@@ -303,6 +304,27 @@ pub struct Call {
     pub safe: bool,
     /// How the message is signed.
     pub sign: Option<Proof>,
+    /// How it is found out whether an earlier attempt did its work.
+    pub unless: Option<Box<Unless>>,
+}
+
+/// A question that is asked before a call is repeated: where the work is done already, the answer is its result.
+#[derive(Clone, Debug)]
+pub struct Unless {
+    /// The call that asks.
+    pub step: Step,
+    /// What must hold of an accepted answer; nothing where each means that the work is done.
+    pub done: Option<Node>,
+}
+
+impl Unless {
+    /// The call that asks.
+    pub fn call(&self) -> Option<&Call> {
+        match &self.step.action {
+            Action::Call(call) => Some(call),
+            _ => None,
+        }
+    }
 }
 
 /// What a `call` step calls.

@@ -6,7 +6,9 @@ use super::super::reader::{KeySpec, MAX_NAME, Members, Named, is_document_name, 
 use super::super::retry;
 use super::super::values::{MAX_WITHIN, METHODS, status_range};
 use super::super::yaml::{Kind, Node};
-use super::{Action, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target};
+use super::{
+    Action, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target, Unless,
+};
 use crate::diagnostic::Report;
 use crate::suggest;
 
@@ -105,7 +107,10 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
         members.get(name).map(|node| steps(node, name, count, report)).unwrap_or_default()
     };
     Some(match kind {
-        "call" => Action::Call(Box::new(call(members, report)?)),
+        "call" => {
+            let unless = members.get("unless").and_then(|node| unless(node, count, report));
+            Action::Call(Box::new(call(members, unless, report)?))
+        }
         "let" => {
             let values = members.mapping("let", report);
             if values.is_empty() {
@@ -414,7 +419,29 @@ pub(in crate::document) fn is_header_name(name: &str) -> bool {
     !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
 }
 
-fn call(members: &Members, report: &mut Report) -> Option<Call> {
+/// The question of a call: a call itself, with a name for its answer and what must hold of it.
+fn unless(node: &Node, count: &mut usize, report: &mut Report) -> Option<Box<Unless>> {
+    *count += 1;
+    let members = Members::new(node, "`unless`", &[UNLESS], report)?;
+    let Some((key, _)) = members.entry("call") else {
+        report.error("missing-key", node.at, "`unless` needs `call`, the question whether the work is done");
+        return None;
+    };
+    let at = key.at;
+    let id = members.text("id", report).filter(|id| valid_name(id, report));
+    let done = members.get("done").cloned();
+    if let (Some(done), None) = (&done, &id) {
+        report.error("missing-key", done.at, "`done` needs `id`, a name for the answer that it reads");
+        report.help("for example `id: earlier`, and `done: earlier.body.length > 0`");
+        return None;
+    }
+    let about = members.text("about", report).map(|about| about.text);
+    let action = Action::Call(Box::new(call(&members, None, report)?));
+    let step = Step { at, begins: node.at.start, id, about, when: None, off: false, catch: Vec::new(), action };
+    Some(Box::new(Unless { step, done }))
+}
+
+fn call(members: &Members, unless: Option<Box<Unless>>, report: &mut Report) -> Option<Call> {
     let target = members.text("call", report)?;
     let at = target.at;
     let service = members.text("service", report);
@@ -467,5 +494,6 @@ fn call(members: &Members, report: &mut Report) -> Option<Call> {
         retry,
         safe: members.boolean("safe", report),
         sign: members.get("sign").and_then(|node| proof::signing(node, report)),
+        unless,
     })
 }
