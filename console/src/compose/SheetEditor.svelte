@@ -51,7 +51,7 @@
   const day = $derived(desk.margin === 'day');
   const margin = $derived(day || steps !== undefined);
   const taken = $derived(grouped(steps ?? []));
-  const mono = new Set(['call', 'if', 'match', 'each', 'invoke', 'enqueue', 'sql', 'file', 'endpoint', 'webhook', 'change', 'timetable', 'every', 'note', 'pause', 'reply', 'fail', 'cancel', 'await', 'progress']);
+  const mono = new Set(['call', 'if', 'match', 'each', 'invoke', 'enqueue', 'sql', 'file', 'endpoint', 'webhook', 'change', 'timetable', 'every', 'note', 'pause', 'reply', 'fail', 'cancel', 'await', 'wake', 'progress']);
   const words: Record<string, string> = { endpoint: 'Endpoint', webhook: 'Webhook', change: 'Changed row of', input: 'Input', functions: 'Functions', queue: 'As a job', replies: 'Replies', timetable: 'Timetable', every: 'Every' };
 
   /** The findings of each paragraph: those whose innermost paragraph it is. */

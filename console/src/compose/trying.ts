@@ -29,7 +29,7 @@ export function askedBy(steps: Part[]): Asked[] {
     else if (step.kind === 'file') {
       const of = step.rows?.[0]?.[0] ?? word;
       add(`file.${of}`, `file.${of}`, false);
-    } else if (['keep', 'enqueue', 'cancel', 'recall'].includes(step.kind)) add(step.kind, step.kind, false);
+    } else if (['keep', 'enqueue', 'cancel', 'wake', 'recall'].includes(step.kind)) add(step.kind, step.kind, false);
   }
   return [...out.values()];
 }

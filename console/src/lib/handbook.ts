@@ -55,6 +55,7 @@ const KINDS: Record<string, string> = {
   enqueue: 'jobs#steps',
   cancel: 'jobs#steps',
   await: 'jobs#steps',
+  wake: 'jobs#steps',
   progress: 'jobs#steps',
   queue: 'jobs',
   timetable: 'timetables',

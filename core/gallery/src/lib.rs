@@ -111,7 +111,7 @@ impl Example {
         let mut open = vec![self.name.to_owned()];
         while let Some(name) = open.pop() {
             if let Some(plan) = plans.get(&name).filter(|_| found.iter().all(|known| known.name != name)) {
-                open.extend(plan.invokes.iter().chain(&plan.enqueues).cloned());
+                open.extend(plan.invokes.iter().chain(&plan.enqueues).chain(&plan.wakes).cloned());
                 // A library is checked as a whole, with all its groups of steps.
                 let of = |name: &&String| {
                     name.split_once('.').is_some_and(|(of, _)| plan.libraries.iter().any(|one| one == of))

@@ -69,6 +69,16 @@ pub const EXAMPLES: &[Example] = &[
         "long running approval progress",
     ),
     example(
+        "quay-release",
+        "a job that waits for a signature, found by its number and not by an address",
+        "approval human wait correlation key callback",
+    ),
+    example(
+        "quay-signature",
+        "messages of one webhook, each for the job that waits for it",
+        "correlate resume wake signal reference webhook",
+    ),
+    example(
         "berth-hold",
         "a hold that expires by a job of its own, unless it is confirmed",
         "schedule later cancel expire timeout",

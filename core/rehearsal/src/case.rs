@@ -19,6 +19,8 @@ pub(super) const QUEUE: &str = "queue";
 /// The stub that makes mails fail.
 pub(super) const MAIL: &str = "mail";
 pub(super) const CANCEL: &str = "cancel";
+/// The stub of `wake` steps.
+pub(super) const WAKE: &str = "wake";
 pub(super) const CALLBACK: &str = "callback";
 /// The address of the service that a rehearsed run believes in.
 pub(super) const PUBLIC: &str = "http://127.0.0.1:7080";

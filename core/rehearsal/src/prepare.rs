@@ -240,7 +240,7 @@ impl Compiler<'_, '_, '_> {
         self.used(name);
         let (service, operation) = match name.text.split_once(['.', ' ']) {
             Some(("sql", _)) => return None,
-            None if [QUEUE, MAIL, CANCEL, CALLBACK].contains(&name.text.as_str()) => return None,
+            None if [QUEUE, MAIL, CANCEL, CALLBACK, WAKE].contains(&name.text.as_str()) => return None,
             Some((service, operation)) => (service, operation),
             None => (name.text.as_str(), ""),
         };

@@ -16,7 +16,7 @@ mod places;
 use serde_json::{Map, Value as Json, json};
 
 use super::CaseRequest;
-use super::case::{CALLBACK, CANCEL, MAIL, PUBLIC, QUEUE};
+use super::case::{CALLBACK, CANCEL, MAIL, PUBLIC, QUEUE, WAKE};
 use kanzlei_lang::document::reader::is_identifier;
 use kanzlei_model::caller::Caller;
 
@@ -313,7 +313,10 @@ fn asked(steps: &[PastStep], ids: &Ids) -> Vec<(String, Vec<Entry>)> {
             // What failed before it was sent was never asked.
             "call" if !step.sent["target"].is_null() => {
                 let mut answers: Vec<Json> = step.earlier_attempts.iter().map(|tried| tried_answer(tried)).collect();
-                answers.push(answer(step));
+                // Where the question behind `unless` was answered, the last one was not made.
+                if (answers.len() as u64) < step.attempts {
+                    answers.push(answer(step));
+                }
                 put(stub_name(step), &step.sent, answers);
             }
             "sql" if !step.sent.is_null() => {
@@ -349,6 +352,13 @@ fn asked(steps: &[PastStep], ids: &Ids) -> Vec<(String, Vec<Entry>)> {
                     Some(_) => json!({"fails": "timeout"}),
                 };
                 put(CALLBACK.into(), &Json::Null, vec![answer]);
+            }
+            "wake" if !step.sent.is_null() => {
+                let answer = match kind {
+                    None => json!({"body": step.outcome["job"]}),
+                    Some(kind) => json!({"fails": kind, "detail": step.failure["detail"]}),
+                };
+                put(WAKE.into(), &json!({"by": step.sent["by"]}), vec![answer]);
             }
             _ => {}
         }

@@ -74,13 +74,15 @@ impl<'p> Simulation<'p> {
             Effect::Wait { .. } => Outcome::Waited,
             Effect::Enqueue(enqueue) => Outcome::Queued(Ok(self.queued(enqueue))),
             Effect::Cancel(cancelling) => Outcome::Cancelled(Ok(cancelled(cancelling))),
-            Effect::Open => {
+            Effect::Open { .. } => {
                 self.made += 1;
                 let id = format!("trial-callback-{}", self.made);
                 Outcome::Opened(Ok(Address { url: format!("{PUBLIC}/~/callbacks/{id}"), id }))
             }
             // Nobody knows the address: the step that waits meets its timeout.
             Effect::Await { .. } => Outcome::Arrived(None),
+            // Nobody waits in a trial.
+            Effect::Wake(_) => Outcome::Woken(Ok(None)),
             Effect::Recall { workflow } => Outcome::Kept(Ok(self.remembered(workflow, false))),
             Effect::Keep(keep) => {
                 let version = self.remembered(&keep.workflow, false).version;
@@ -147,6 +149,7 @@ pub fn failed(effect: &Effect, kind: FailureKind, detail: &str) -> Option<Outcom
         Effect::Rows(_) => Some(Outcome::Rows(Err(error))),
         Effect::Enqueue(_) => Some(Outcome::Queued(Err(error))),
         Effect::Cancel(_) => Some(Outcome::Cancelled(Err(error))),
+        Effect::Wake(_) => Some(Outcome::Woken(Err(error))),
         Effect::Await { .. } => Some(Outcome::Arrived(None)),
         _ => None,
     }

@@ -4,14 +4,14 @@
 use std::collections::BTreeMap;
 
 use super::Lent;
-use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, MAIL, PUBLIC, Prepared, QUEUE, Stub};
+use super::case::{Answer, CALLBACK, CANCEL, Case, CompiledOutcome, MAIL, PUBLIC, Prepared, QUEUE, Stub, WAKE};
 use super::shelf::{self, Shelf};
 use kanzlei_compiler::example;
 use kanzlei_compiler::input::described;
 use kanzlei_compiler::plan::Maker;
 use kanzlei_engine::machine::{
     self, Address, Arrival, Cancellation, Cancelling, Data, Effect, EffectError, Enqueue, Kept, Letter, Load, Outcome,
-    Query, Queued, Request, Rows, Sql, shown_tags, tags_of,
+    Query, Queued, Request, Rows, Sql, Waking, shown_tags, tags_of,
 };
 use kanzlei_lang::document::service::{In, Operation};
 use kanzlei_lang::expr::{Limits, ops};
@@ -76,13 +76,14 @@ impl<'c> Desk<'c> {
             Effect::Wait { .. } => (Span::ZERO, Outcome::Waited),
             Effect::Enqueue(enqueue) => (Span::ZERO, Outcome::Queued(self.enqueue(enqueue, now))),
             Effect::Cancel(cancelling) => (Span::ZERO, Outcome::Cancelled(Ok(self.cancel(cancelling, now)))),
-            Effect::Open => {
+            Effect::Open { .. } => {
                 self.callbacks += 1;
                 let id = format!("callback-{}", self.callbacks);
                 let url = format!("{PUBLIC}/~/callbacks/{id}");
                 (Span::ZERO, Outcome::Opened(Ok(Address { id, url })))
             }
-            Effect::Await { callback, until } => self.wait(callback, *until, now),
+            Effect::Await { callback, until, .. } => self.wait(callback, *until, now),
+            Effect::Wake(waking) => self.wake(waking),
             Effect::Recall { workflow } => (Span::ZERO, Outcome::Kept(Ok(self.remembered(workflow, false)))),
             Effect::Keep(keep) => {
                 let (version, _) = self.kept.get(&keep.workflow).cloned().unwrap_or((0, Value::Undefined));
@@ -219,6 +220,28 @@ impl<'c> Desk<'c> {
                 (Span::ZERO, Outcome::Arrived(None))
             }
         }
+    }
+
+    /// A run waits for it, unless a stub says otherwise: `wake: {body: null}`.
+    fn wake(&mut self, waking: &Waking) -> (Span, Outcome) {
+        let request = Value::object([
+            ("workflow", Value::text(waking.by.workflow.as_str())),
+            ("by", Value::text(waking.by.key.as_str())),
+            ("body", waking.body.clone()),
+        ]);
+        self.asked.push((WAKE.to_owned(), request.clone()));
+        let job = match self.find(|stub| stub == WAKE, &request) {
+            Some(Answer { outcome: CompiledOutcome::Fails { kind, detail }, takes, .. }) => {
+                let kind = FailureKind::of(kind).unwrap_or(FailureKind::Full);
+                return (Span::from(*takes), Outcome::Woken(Err(EffectError { kind, detail: detail.clone() })));
+            }
+            Some(Answer { outcome: CompiledOutcome::Answer { body: Some(body), .. }, .. }) => {
+                let body = made(body, &request);
+                (!body.is_nullish()).then(|| ops::to_text(&body).to_string())
+            }
+            _ => Some("job-woken".to_owned()),
+        };
+        (Span::ZERO, Outcome::Woken(Ok(job)))
     }
 
     fn remembered(&self, workflow: &str, stored: bool) -> Kept {

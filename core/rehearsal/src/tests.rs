@@ -294,7 +294,7 @@ steps:
 fn the_demo_office_is_clean() {
     let (checked, rehearsals) = check(&Bundle::of(kanzlei_samples::demo()));
     assert_eq!(checked.diagnostics, []);
-    assert_eq!((checked.workflows.len(), rehearsals.len()), (28, 28));
+    assert_eq!((checked.workflows.len(), rehearsals.len()), (30, 30));
     // Its cases pass and reach every step and branch.
     let mut reached = Reached::default();
     for prepared in &rehearsals {

@@ -258,10 +258,12 @@ fn run(plan: &Arc<Plan>, mut dice: Dice) -> (String, String, Journal) {
                     Effect::Enqueue(_) => Outcome::Queued(Err(full())),
                     Effect::Cancel(_) if dice.below(4) > 0 => Outcome::Cancelled(Ok(Cancellation::default())),
                     Effect::Cancel(_) => Outcome::Cancelled(Err(full())),
-                    Effect::Open if dice.below(4) > 0 => {
+                    Effect::Open { .. } if dice.below(4) > 0 => {
                         Outcome::Opened(Ok(Address { id: "c".into(), url: "http://h/c".into() }))
                     }
-                    Effect::Open => Outcome::Opened(Err(full())),
+                    Effect::Open { .. } => Outcome::Opened(Err(full())),
+                    Effect::Wake(_) if dice.below(4) == 0 => Outcome::Woken(Err(full())),
+                    Effect::Wake(_) => Outcome::Woken(Ok((dice.below(2) == 0).then(|| "j".into()))),
                     Effect::Await { .. } => Outcome::Arrived((dice.below(2) == 0).then(|| Arrival {
                         media: dice.pick(&["application/json", "text/plain", "image/png"]).to_string(),
                         body: dice.pick(&["{}", "{", "\"x\"", ""]).as_bytes().to_vec(),

@@ -29,6 +29,13 @@ steps:
     else: [{reply: 404, body: {why: "${input.n} is too few"}}]
 "#;
 
+const WAITS: &str = r#"workflow: waits
+steps:
+  - await: word
+    by: key
+    schema: {type: object, required: [n], properties: {n: {type: number}, word: {type: string}}}
+"#;
+
 const RULES: &str = r#"library: rules
 types: {Pair: {type: object, required: [n, word], properties: {n: {type: number}, word: {type: [string, "null"]}}}}
 functions: {half: n => n / 2}
@@ -118,7 +125,7 @@ impl Writer<'_> {
 
     /// One step, with what belongs to it.
     fn steps(&mut self, depth: usize) -> Vec<Json> {
-        let (what, steps) = match self.maker.dice.below(if depth == 0 { 12 } else { 17 }) {
+        let (what, steps) = match self.maker.dice.below(if depth == 0 { 13 } else { 18 }) {
             0 | 1 => self.name_value(),
             2 => self.call(),
             3 => self.call_when(),
@@ -130,10 +137,11 @@ impl Writer<'_> {
             9 => self.note(),
             10 => self.script(),
             11 => self.shared(),
-            12 => self.condition(depth),
-            13 => self.each(depth),
-            14 => self.together(depth),
-            15 => self.choice(depth),
+            12 => self.wake(),
+            13 => self.condition(depth),
+            14 => self.each(depth),
+            15 => self.together(depth),
+            16 => self.choice(depth),
             _ => self.wait(depth),
         };
         *self.written.entry(what).or_default() += 1;
@@ -195,8 +203,14 @@ impl Writer<'_> {
     fn call_when(&mut self) -> (&'static str, Vec<Json>) {
         let name = self.name("r");
         let retry = json!({"attempts": 2, "first": "10ms", "on": ["timeout", "5xx"]});
-        let made =
+        let mut made =
             json!({"id": name, "call": "s.get", "when": self.maker.truth(2), "send": {"q": "x"}, "retry": retry});
+        if self.maker.dice.one_in(2) {
+            let known = self.name("o");
+            let done = format!("{known}.status === 200 && {}", self.maker.truth(1));
+            made["unless"] = json!({"call": "s.get", "send": {"q": self.maker.text(1)}, "id": known, "done": done});
+            *self.written.entry("unless").or_default() += 1;
+        }
         self.keeps(format!("{name}?.body"), self.answer.clone(), true);
         ("call when", vec![made])
     }
@@ -383,7 +397,21 @@ impl Writer<'_> {
         let name = self.name("a");
         let steps = self.inner(depth - 1, &[]);
         let catch = json!([{"note": "${failure.kind}"}]);
-        ("await", vec![json!({"id": name, "await": self.name("b"), "until": "1h", "steps": steps, "catch": catch})])
+        let mut made = json!({"id": name, "await": self.name("b"), "until": "1h", "steps": steps, "catch": catch});
+        if self.maker.dice.one_in(2) {
+            made["by"] = whole(&self.maker.text(1));
+            made["schema"] = self.answer.clone();
+            self.keeps(name, self.answer.clone(), true);
+            return ("await by a key", vec![made]);
+        }
+        ("await", vec![made])
+    }
+
+    fn wake(&mut self) -> (&'static str, Vec<Json>) {
+        let (name, body) = (self.name("v"), json!({"n": whole(&self.maker.number(1)), "word": whole(&self.maker.text(1))}));
+        self.keeps(format!("{name}.job"), json!({"type": ["string", "null"]}), false);
+        let by = format!("k${{{}}}", self.maker.number(1));
+        ("wake", vec![json!({"id": name, "wake": "waits", "by": by, "body": body})])
     }
 }
 
@@ -479,10 +507,13 @@ fn outcome(dice: &mut Dice, effect: &Effect, answer: &Json) -> Outcome {
         Effect::Cancel(_) => {
             Outcome::Cancelled(Ok(Cancellation { cancelled: vec!["job-0".into()], ..Default::default() }))
         }
-        Effect::Open => Outcome::Opened(Ok(Address { id: "c".into(), url: "http://h/c".into() })),
-        Effect::Await { .. } => Outcome::Arrived(
-            (!fails).then(|| Arrival { media: "application/json".into(), body: b"{\"is\": 1}".to_vec() }),
-        ),
+        Effect::Wake(_) => Outcome::Woken(Ok((dice.below(2) == 0).then(|| "j".to_owned()))),
+        Effect::Open { .. } => Outcome::Opened(Ok(Address { id: "c".into(), url: "http://h/c".into() })),
+        Effect::Await { by, .. } => {
+            let body = if by.is_some() { fitting(dice, answer) } else { json!({"is": 1}) };
+            let arrival = Arrival { media: "application/json".into(), body: body.to_string().into_bytes() };
+            Outcome::Arrived((!fails).then_some(arrival))
+        }
     }
 }
 
@@ -492,6 +523,7 @@ fn bundle(workflow: &Json, answer: &Json) -> Bundle {
     bundle.add("w.yaml", &workflow.to_string());
     bundle.add("child.yaml", CHILD);
     bundle.add("rules.yaml", RULES);
+    bundle.add("waits.yaml", WAITS);
     bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.json\n");
     let problem = json!({"type": "object", "required": ["title"], "properties": {"title": {"type": "string"}}});
     let described = |schema: &Json| json!({"description": "so", "content": {"application/json": {"schema": schema}}});
@@ -560,6 +592,6 @@ fn clean_workflows_never_fail_with_a_name_or_type_error() {
     });
     println!("{clean} clean workflows, {runs} runs of {taken} steps, {refused} refused");
     println!("ended: {ended:?}\nsteps written: {kinds:?}\nrefused for: {codes:?}");
-    assert!(clean > 500 && kinds.len() == 20, "{clean} clean, {refused} refused, {kinds:?} {codes:?}");
+    assert!(clean > 500 && kinds.len() == 23, "{clean} clean, {refused} refused, {kinds:?} {codes:?}");
     assert!(kinds.values().all(|count| *count > 15), "{kinds:?}");
 }

@@ -324,6 +324,7 @@ fn succeeded(outcome: &Outcome) -> bool {
         Outcome::Cancelled(result) => result.is_ok(),
         Outcome::Opened(result) => result.is_ok(),
         Outcome::Arrived(arrival) => arrival.is_some(),
+        Outcome::Woken(result) => result.is_ok(),
         Outcome::Waited => true,
         Outcome::Interrupted => false,
     }

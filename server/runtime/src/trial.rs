@@ -194,7 +194,10 @@ fn of(effect: &Effect) -> (String, String, bool) {
         Effect::Wait { until } => named("wait", format!("until {until}"), false),
         Effect::Enqueue(enqueue) => named("enqueue", format!("{} of {}", enqueue.jobs.len(), enqueue.workflow), false),
         Effect::Cancel(_) => named("cancel", "jobs".into(), false),
-        Effect::Open => named("callback", "an address to be called back at".into(), false),
+        Effect::Wake(waking) => {
+            named("wake", format!("what waits in {} by {}", waking.by.workflow, waking.by.key), false)
+        }
+        Effect::Open { .. } => named("callback", "an address to be called back at".into(), false),
         Effect::Await { .. } => named("callback", "waits to be called back".into(), false),
         Effect::Recall { workflow } => named("recall", format!("what {workflow} kept"), true),
         Effect::Keep(keep) => named("keep", format!("for later runs of {}", keep.workflow), false),
@@ -209,7 +212,7 @@ impl Trying<'_> {
     /// Whether an effect is performed. Waits, callbacks, and what was kept or stored in this trial never are.
     fn is_real(&self, effect: &Effect, name: &str, reads: bool) -> bool {
         let within_trial = match effect {
-            Effect::Wait { .. } | Effect::Open | Effect::Await { .. } => true,
+            Effect::Wait { .. } | Effect::Open { .. } | Effect::Await { .. } => true,
             Effect::Recall { workflow } => self.simulation.kept(workflow),
             Effect::File(task) => self.simulation.holds(&task.work),
             _ => false,
@@ -238,7 +241,7 @@ impl Trying<'_> {
 
     /// Whether an effect can be performed in a trial at all.
     fn can_perform(&self, effect: &Effect) -> bool {
-        !matches!(effect, Effect::Wait { .. } | Effect::Open | Effect::Await { .. })
+        !matches!(effect, Effect::Wait { .. } | Effect::Open { .. } | Effect::Await { .. })
     }
 
     fn simulated(&mut self, effect: &Effect) -> Outcome {

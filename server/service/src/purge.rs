@@ -90,6 +90,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         let (days, most, bytes) = kept.deliveries;
         while purged(store.purge_deliveries(at - DAY * days, most, bytes).await, &mut failed) >= 500 {}
         while purged(store.purge_delivery_keys(at).await, &mut failed) >= 5000 {}
+        while purged(store.purge_wakings(at).await, &mut failed) >= 5000 {}
         while purged(store.purge_step_counts(at - DAY * kept.runs).await, &mut failed) >= 5000 {}
         while purged(store.purge_trials(at, MOST_TRIALS).await, &mut failed) >= 500 {}
         purged(store.purge_previews(at).await, &mut failed);

@@ -397,7 +397,28 @@ CREATE TABLE callback (
     arrived BIGINT          NULL,
     media   VARCHAR(200)    NULL,
     body    MEDIUMBLOB      NULL,
-    INDEX callback_job (job)
+    -- JSON Schema of what it accepts.
+    accepts TEXT            NULL,
+    -- The workflow and the hash of the key by which it waits too.
+    workflow VARCHAR(60)    NULL,
+    by_key  CHAR(64)        NULL,
+    INDEX callback_job (job),
+    INDEX callback_key (workflow, by_key)
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Values that `wake` steps pass on, each once; `taken` is the job that got it.
+CREATE TABLE waking (
+    run      BINARY(16)      NOT NULL,
+    effect   BIGINT UNSIGNED NOT NULL,
+    workflow VARCHAR(60)     NOT NULL,
+    by_key   CHAR(64)        NOT NULL,
+    at       BIGINT          NOT NULL,
+    until    BIGINT          NOT NULL,
+    body     MEDIUMBLOB      NOT NULL,
+    taken    BINARY(16)      NULL,
+    PRIMARY KEY (run, effect),
+    INDEX waking_key (workflow, by_key, taken),
+    INDEX waking_until (until)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 CREATE TABLE timetable (

@@ -152,6 +152,14 @@ pub(crate) async fn rename(
         .execute(&mut **tx)
         .await
         .doing("renaming what is kept")?;
+    sqlx::query!("UPDATE waking SET workflow = ? WHERE workflow = ?", to, from)
+        .execute(&mut **tx)
+        .await
+        .doing("renaming what is passed on")?;
+    sqlx::query!("UPDATE callback SET workflow = ? WHERE workflow = ?", to, from)
+        .execute(&mut **tx)
+        .await
+        .doing("renaming what waits by a key")?;
     sqlx::query!("DELETE FROM timetable WHERE workflow = ?", to)
         .execute(&mut **tx)
         .await

@@ -140,6 +140,7 @@ impl Office {
             ("mail-login", "office:lindvik-mail", "mail"),
             ("notify-key", "whsec_bGluZHZpay1ub3RpZmllcy00YmM5LWRlbW8=", "signing"),
             ("customs-webhook", "whsec_bGluZHZpay1jdXN0b21zLTkxYzItZGVtbw==", "signing"),
+            ("quay-office", "whsec_bGluZHZpay1xdWF5LW9mZmljZS03YTMwLWRlbW8=", "signing"),
             ("bank-webhook", "nesholm-bank-5d1e-demo", "signing"),
         ] {
             let body = format!("{{\"value\":\"{value}\",\"for\":[\"{purpose}\"]}}");

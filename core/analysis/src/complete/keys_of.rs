@@ -33,6 +33,7 @@ const STEPS: &[(&str, &str)] = &[
     ("enqueue", "enqueue: ${1:workflow}\nsend: {$2}"),
     ("cancel", "cancel: {tag: ${1:tag}}"),
     ("await", "await: ${1:name}\nsteps:\n  - $0"),
+    ("wake", "wake: ${1:workflow}\nby: ${2:key}\nbody:\n  $0"),
     ("note", "note: $1"),
     ("progress", "progress: ${1:0.5}"),
     ("reply", "reply: ${1:200}\nbody:\n  $0"),

@@ -32,7 +32,7 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
             out.extend(named(site, replace, "workflow"));
             out.extend(groups(site, replace));
         }
-        (_, Some(1), "enqueue") => out.extend(named(site, replace, "workflow")),
+        (_, Some(1), "enqueue" | "wake") => out.extend(named(site, replace, "workflow")),
         (Some("workflow" | "library"), None, "use") => out.extend(named(site, replace, "library")),
         (Some("workflow" | "issuer"), None, "allowance") => out.extend(named(site, replace, "allowance")),
         (Some("workflow"), None, "jwt") => out.extend(named(site, replace, "issuer")),

@@ -232,6 +232,8 @@ const SHOWN: &[(&str, &[&str])] = &[
     ("mail", &["id"]),
     ("script", &["id"]),
     ("each", &["in", "collect", "id"]),
+    ("await", &["by", "until"]),
+    ("wake", &["id", "by", "body"]),
     ("reply", &["body"]),
     ("fail", &["title", "detail"]),
     ("endpoint", &["access", "answer"]),
@@ -308,8 +310,20 @@ impl Making<'_> {
         let mut names: Vec<&str> = Vec::new();
         if step {
             // First what it does and what its result is called, then when; then its own keys, then those of all steps.
-            let has_result =
-                matches!(kind, "call" | "script" | "each" | "together" | "invoke" | "sql" | "file" | "render" | "mail");
+            let has_result = matches!(
+                kind,
+                "call"
+                    | "script"
+                    | "each"
+                    | "together"
+                    | "invoke"
+                    | "sql"
+                    | "file"
+                    | "render"
+                    | "mail"
+                    | "await"
+                    | "wake"
+            );
             names.extend([kind].iter().filter(|kind| !kind.is_empty()));
             names.extend(has_result.then_some("id"));
             let word = node(self.root, at).and_then(|step| step.get("file")).and_then(Node::as_text);
@@ -367,7 +381,9 @@ impl Making<'_> {
                 ("render", "template") => return self.template(&at, shown),
                 ("file", "to" | "from") => return self.named(&at, depth, shown),
                 ("match", "arms") | ("together", "together") => return self.branches(&at),
-                ("reply" | "call", "body") | (_, "with" | "headers") => return self.anything(&at, depth, shown),
+                ("reply" | "call" | "wake", "body") | (_, "with" | "headers") => {
+                    return self.anything(&at, depth, shown);
+                }
                 _ => {}
             }
         }
@@ -612,7 +628,8 @@ const TEMPLATES: &[(&str, &str)] = &[
     ("mail", "attach"),
 ];
 /// Keys whose values name something that exists.
-const REFERENCES: &[&str] = &["call", "invoke", "enqueue", "lane", "allowance", "jwt", "sql", "service", "secret"];
+const REFERENCES: &[&str] =
+    &["call", "invoke", "enqueue", "wake", "lane", "allowance", "jwt", "sql", "service", "secret"];
 
 /// The values that the template of a step mentions.
 fn mentioned(workspace: &Workspace, path: &str, step: Option<&Node>) -> Vec<Parameter> {

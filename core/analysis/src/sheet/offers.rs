@@ -51,6 +51,7 @@ const BEGINNINGS: &[(&str, &str)] = &[
     ("pause", "pause: 5s"),
     ("cancel", "cancel: {tag: \"\"}"),
     ("await", "await: answer\nsteps: []"),
+    ("wake", "id: told\nwake: \"\"\nby: \"\"\nbody: {}"),
     ("note", "note: \"\""),
     ("progress", "progress: 0.5"),
     ("call", "call: GET https://\n"),

@@ -205,6 +205,7 @@ impl<'w> Collect<'w> {
                     each.position.iter().for_each(|position| self.add(name(position), position.at, true));
                 }
                 Action::Await(wait) => self.add(name(&wait.name), wait.name.at, true),
+                Action::Wake(wake) => self.sent(&wake.workflow, &[]),
                 Action::Invoke { workflow, send } => self.sent(workflow, send),
                 Action::Enqueue(enqueue) => {
                     self.sent(&enqueue.workflow, &enqueue.send);

@@ -262,6 +262,7 @@ pub(crate) fn stubs_of(workspace: &Workspace, name: &str) -> Vec<String> {
                 },
                 Action::Sql(sql) => out.push(format!("sql.{}", sql.database.text)),
                 Action::Await(_) => out.push("callback".into()),
+                Action::Wake(_) => out.push("wake".into()),
                 Action::Invoke { workflow: name, .. } if depth < 8 => {
                     if let Some(invoked) = workflow(workspace, &name.text) {
                         invoked.lists().for_each(|steps| walk(workspace, steps, depth + 1, out));

@@ -38,6 +38,7 @@ impl Walk<'_, '_, '_> {
             Action::Each(each) => self.each(each, at),
             Action::Together { branches, settle } => self.together(branches, *settle, step, at),
             Action::Await(wait) => self.awaited(wait, at),
+            Action::Wake(wake) => self.wake(wake, at),
             Action::Reply { status, headers, body } => self.reply(status, headers, body, step, at),
             Action::Fail { .. } => self.fail(step, at),
             Action::Sql(sql) => self.sql(sql, at),

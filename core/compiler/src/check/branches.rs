@@ -5,10 +5,10 @@ use super::scope;
 use super::steps::{Answered, End, Walk};
 use crate::plan::{self, sheet};
 use kanzlei_lang::document::step::arms::Test;
-use kanzlei_lang::document::step::{Action, Arm, Await, Branch, Each, Step};
+use kanzlei_lang::document::step::{Action, Arm, Branch, Each, Step};
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::expr::Expression;
-use kanzlei_lang::types::{Env, Text, Type};
+use kanzlei_lang::types::{Env, Type};
 
 impl Walk<'_, '_, '_> {
     /// `if`: two branches, of which one runs.
@@ -235,38 +235,6 @@ impl Walk<'_, '_, '_> {
             .collect();
         let action = Some(plan::Action::Together { branches: compiled, settle });
         (action, end, result)
-    }
-
-    /// `await`: an address that its steps pass on, and what arrives there.
-    pub(super) fn awaited(&mut self, wait: &Await, at: At) -> Compiled {
-        let At { paragraph, inside, answered } = at;
-        let mut end = End { ends: false, answered };
-        let title = wait
-            .until
-            .as_ref()
-            .map_or("callback".to_owned(), |until| format!("callback until {}", sheet::inline(until)));
-        self.show(paragraph, "await", title, Vec::new());
-        self.durable = true;
-        let around = self.env.clone();
-        let ((slot, block), names) = self.apart(|walk| {
-            let slot = walk.define(&wait.name);
-            if let Some(slot) = slot {
-                walk.env.set(slot, Type::object([("url", Type::TEXT), ("id", Type::TEXT)]));
-            }
-            let (block, inner) = walk.branch(&wait.steps, inside, "send out", answered);
-            end = inner;
-            (slot, block)
-        });
-        // The address is of no use any more; the results of the steps are.
-        self.know(names.into_iter().filter(|name| *name != wait.name.text));
-        if end.ends {
-            self.env = around;
-        }
-        let until = wait.until.as_ref().map(|node| self.timed(node, &[Text::Span, Text::Instant]));
-        let until = until.map_or(Some(None), |maker| maker.map(Some));
-        let action =
-            slot.zip(until).map(|(slot, until)| plan::Action::Await(Box::new(plan::Await { slot, block, until })));
-        (action, end, Type::Unknown)
     }
 
     /// A condition that every value it can have answers the same way.

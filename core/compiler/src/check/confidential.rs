@@ -256,6 +256,13 @@ impl Pass<'_, '_, '_> {
             }
             (Action::Await(wait), Plan::Await(compiled)) => {
                 self.block(&wait.steps, compiled.block);
+                self.shown_maker(compiled.by.as_ref(), wait.by.as_ref(), "the key by which it waits");
+                result(wait.schema.as_ref().map_or(Label::Clear, |(schema, _)| Label::of_schema(schema)))
+            }
+            (Action::Wake(wake), Plan::Wake(compiled)) => {
+                self.shown_maker(Some(&compiled.by), Some(&wake.by), "the key");
+                // It is kept as it is until the other run reads it.
+                self.shown_maker(compiled.body.as_ref(), wake.body.as_ref(), "what the other run is woken with");
                 nothing
             }
             (Action::Note(node), Plan::Note(maker)) => {

@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::library::{NamedType, Use, resolved};
+use kanzlei_lang::document::step::{Action, Step, each_schema};
 use kanzlei_lang::document::{Library, Workflow};
 use kanzlei_lang::expr::Scope;
 use kanzlei_lang::suggest;
@@ -148,7 +149,7 @@ pub(super) fn known(workflow: &Workflow, libraries: &Libraries, report: &mut Rep
     scope
 }
 
-/// A workflow whose inputs and replies have named types in place of references to them.
+/// A workflow whose inputs, replies and callbacks have named types in place of references to them.
 pub(super) fn with_types<'w>(
     workflow: &'w Arc<Workflow>,
     libraries: &Libraries,
@@ -163,8 +164,13 @@ pub(super) fn with_types<'w>(
             _ => false,
         }
     }
+    fn waits(steps: &[Step]) -> bool {
+        let schema = |step: &Step| matches!(&step.action, Action::Await(wait) if wait.schema.as_ref().is_some_and(|(schema, _)| refers(schema)));
+        steps.iter().any(|step| schema(step) || step.inside().into_iter().any(waits))
+    }
     let inputs = workflow.input.iter().any(|property| refers(&property.schema));
-    if !inputs && !workflow.replies.iter().any(|(_, schema, _)| refers(schema)) {
+    let steps = waits(&workflow.steps) || waits(&workflow.on_failure);
+    if !inputs && !steps && !workflow.replies.iter().any(|(_, schema, _)| refers(schema)) {
         return Cow::Borrowed(workflow);
     }
     let found = |name: &str| {
@@ -184,6 +190,12 @@ pub(super) fn with_types<'w>(
             Ok(found) => *schema = found,
             Err(why) => _ = report.error("bad-schema", *at, why),
         }
+    }
+    for steps in [&mut made.steps, &mut made.on_failure] {
+        each_schema(steps, &mut |schema, at| match resolved(schema, &found) {
+            Ok(found) => *schema = found,
+            Err(why) => _ = report.error("bad-schema", at, why),
+        });
     }
     Cow::Owned(Arc::new(made))
 }

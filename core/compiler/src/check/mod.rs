@@ -31,6 +31,7 @@ mod services;
 mod settings;
 mod statements;
 mod steps;
+mod waking;
 pub mod watch;
 pub mod watches;
 mod webhooks;

@@ -86,6 +86,7 @@ pub(super) fn compile(
         used_services: BTreeSet::new(),
         invokes: Vec::new(),
         enqueues: Vec::new(),
+        wakes: Vec::new(),
         durable: false,
         statements: Vec::new(),
         once: Vec::new(),
@@ -165,6 +166,7 @@ pub(super) fn compile(
         queue,
         durable: walk.durable,
         enqueues: walk.enqueues,
+        wakes: walk.wakes,
         name: workflow.name.text.clone(),
         tags: workflow.tags.clone(),
         about: workflow.about.clone(),
@@ -263,6 +265,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub used_services: BTreeSet<String>,
     pub invokes: Vec<String>,
     pub enqueues: Vec<String>,
+    pub wakes: Vec<String>,
     /// Whether a step waits longer than a client can.
     pub durable: bool,
     pub statements: Vec<(String, Arc<plan::Statement>)>,
@@ -408,7 +411,8 @@ impl Walk<'_, '_, '_> {
             | Action::Script(_)
             | Action::Enqueue(_)
             | Action::Cancel(_)
-            | Action::Await(_) => self.define(id),
+            | Action::Await(_)
+            | Action::Wake(_) => self.define(id),
             _ => {
                 let kind = &self.sheet[paragraph].kind;
                 self.report.error("no-result", id.at, format!("the step `{}` has no result to name", kind));

@@ -246,6 +246,7 @@ fn typed(steps: &str) -> Vec<String> {
     bundle.add("s.yaml", "service: s\nbase: http://s\nopenapi: o.yaml\n");
     bundle.files.insert("o.yaml".into(), API.into());
     bundle.add("child.yaml", "workflow: child\ninput: {n: {type: integer}, t: {type: string, optional: true}}\nsteps:\n  - if: input.n > 1\n    then: [{reply: 201, body: {n: \"${input.n}\"}}]\n    else: [{reply: 200, body: \"${input.t ?? ''}\"}]\n");
+    bundle.add("waits.yaml", "workflow: waits\nsteps: [{await: c, by: k, schema: {type: object, properties: {n: {type: integer}}, required: [n]}}]\n");
     let head = "workflow: w\ninput: {n: {type: integer}, t: {type: string, optional: true}, k: {enum: [a, b]}, list: {type: array, items: {type: string}}}\nreplies: {200: {type: object, required: [x], properties: {x: {type: number}}}, 202: true}\nsteps:\n  - {id: v, call: s.get, send: {imo: x}, accept: [200, 404]}\n";
     bundle.add("w.yaml", &format!("{head}{steps}  - note: ${{input}}\n"));
     check(&bundle).diagnostics.iter().map(|d| format!("{}@{}:{}", d.code, d.line, d.column)).collect()
@@ -414,6 +415,19 @@ fn types_flow_through_a_workflow() {
         ("  - {await: c, until: soon, steps: [{note: \"${c.url}\"}]}\n", "wrong-value@6:23"),
         ("  - {await: c, steps: [{note: \"${c.address}\"}]}\n", "unknown-member@6:36"),
         ("  - {await: c, steps: [{note: x}]}\n  - note: ${c.url}\n", "unknown-name@7:13"),
+        ("  - {await: c, by: \"${input.t}\"}\n", "maybe-missing@6:20"),
+        ("  - {await: c, by: k, schema: {type: odd}}\n", "bad-schema@6:31"),
+        ("  - {await: c, by: k, schema: {$ref: \"#/types/Odd\"}}\n", "bad-schema@6:31"),
+        (
+            "  - {await: c, id: a, by: k, schema: {type: object, properties: {n: {type: integer}}, required: [n], additionalProperties: false}}\n  - note: ${a.m}\n",
+            "unknown-member@7:15",
+        ),
+        ("  - {wake: chidl, by: k}\n", "unknown-workflow@6:12"),
+        ("  - {wake: child, by: k}\n", "wakes-nothing@6:12"),
+        ("  - {wake: child}\n", "missing-key@6:5"),
+        ("  - {wake: waits, by: k, body: {n: x}}\n", "wrong-argument@6:32"),
+        ("  - {wake: waits, by: k}\n", "wrong-argument@6:12"),
+        ("  - {wake: waits, by: k, body: {n: 1}, id: t}\n  - note: ${t.it}\n", "unknown-member@7:15"),
         ("  - {progress: 2}\n", "wrong-value@6:16"),
         ("  - {progress: \"${input.t}\"}\n", "wrong-value@6:16"),
     ] {

@@ -25,7 +25,7 @@ use kanzlei_model::value::{Object, ObjectBuilder, Value, key};
 
 pub use files::described;
 use files::placed;
-use schema::{Validator, validator};
+pub use schema::{Validator, validator};
 pub use texts::{decoded, encoded, form_pairs};
 use texts::{fitted, from_texts, types};
 
@@ -435,14 +435,7 @@ impl InputPlan {
     /// Turns what JSON Schema found into errors with place and pointer.
     fn explain(&self, input: &Value, from: impl Fn(usize) -> From, errors: &mut Vec<InputError>) {
         for found in self.validator.iter_errors(input) {
-            let path = found.instance_path().to_string();
-            let (pointer, detail) = match found.kind() {
-                ValidationErrorKind::Required { property } => {
-                    let name = property.as_str().unwrap_or_default();
-                    (format!("{path}/{}", escape(name)), "is required".to_owned())
-                }
-                _ => (path, found.masked_with("the value").to_string()),
-            };
+            let (pointer, detail) = found_at(&found);
             let first = pointer.split('/').nth(1).unwrap_or_default().replace("~1", "/").replace("~0", "~");
             let Some(index) = self.properties.iter().position(|declared| declared.name == first) else { continue };
             let source = from(index);
@@ -463,6 +456,37 @@ impl InputPlan {
     /// The input with confidential values masked, for journals.
     pub fn masked(&self, input: &Value) -> Value {
         self.label.mask(input)
+    }
+}
+
+/// Checks a value against a schema.
+///
+/// # Errors
+/// A problem with status 422 that lists what does not fit.
+pub fn fits(validator: &Validator, value: &Value) -> Result<(), Box<Problem>> {
+    let errors: Vec<InputError> = validator
+        .iter_errors(value)
+        .take(MOST_FAULTS)
+        .map(|found| {
+            let (pointer, detail) = found_at(&found);
+            error("body", pointer, detail)
+        })
+        .collect();
+    if errors.is_empty() { Ok(()) } else { Err(Box::new(Problem { errors, ..Problem::new(422, "Invalid input") })) }
+}
+
+/// The most faults that are listed of one value.
+const MOST_FAULTS: usize = 20;
+
+/// Where a fault is, and what it is; the value is left out.
+fn found_at(found: &jsonschema::ValidationError) -> (String, String) {
+    let path = found.instance_path().to_string();
+    match found.kind() {
+        ValidationErrorKind::Required { property } => {
+            let name = property.as_str().unwrap_or_default();
+            (format!("{path}/{}", escape(name)), "is required".to_owned())
+        }
+        _ => (path, found.masked_with("the value").to_string()),
     }
 }
 

@@ -23,7 +23,7 @@ pub use sheet::Paragraph;
 pub use watch::Watch;
 pub use webhook::Webhook;
 
-use crate::input::{EndpointInput, InputPlan};
+use crate::input::{EndpointInput, InputPlan, Validator};
 use crate::sql::Needs;
 use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
@@ -83,6 +83,8 @@ pub struct Plan {
     pub durable: bool,
     /// Names of the workflows it queues.
     pub enqueues: Vec<String>,
+    /// Names of the workflows whose runs it wakes.
+    pub wakes: Vec<String>,
     /// Block 0 is the workflow itself.
     pub blocks: Vec<Vec<Step>>,
     /// The block that runs when a step fails and nothing catches it.
@@ -497,6 +499,8 @@ pub enum Action {
     Cancel(Cancel),
     /// Waits for a callback.
     Await(Box<Await>),
+    /// Passes a value on to a run that waits for it.
+    Wake(Box<Wake>),
     /// Writes a line to the journal.
     Note(Maker),
     /// Reports the progress of a job.
@@ -525,6 +529,7 @@ impl Action {
                 | Action::Enqueue(_)
                 | Action::Cancel(_)
                 | Action::Await(_)
+                | Action::Wake(_)
         )
     }
 
@@ -611,8 +616,36 @@ pub struct Await {
     pub slot: u32,
     /// Steps to run.
     pub block: BlockId,
+    /// The key by which a `wake` step finds it.
+    pub by: Option<Maker>,
+    /// What may come.
+    pub accepts: Option<Accepts>,
     /// An instant, or a span from when the step began.
     pub until: Option<Maker>,
+}
+
+/// What a callback may bring.
+#[derive(Debug)]
+pub struct Accepts {
+    /// The JSON Schema, as text.
+    pub schema: Arc<str>,
+    /// The same, compiled.
+    pub validator: Validator,
+    /// The type of what fits.
+    pub of: Type,
+}
+
+/// Passes a value on to the run of a workflow that awaits it by a key.
+#[derive(Debug)]
+pub struct Wake {
+    /// The workflow that waits.
+    pub workflow: String,
+    /// The key.
+    pub by: Maker,
+    /// What the step that waits returns.
+    pub body: Option<Maker>,
+    /// How long it is kept for a run that does not wait yet.
+    pub keeps: Duration,
 }
 
 /// A branch of a `together` step.

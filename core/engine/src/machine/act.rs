@@ -91,7 +91,11 @@ impl Machine {
             }
             Action::Enqueue(enqueue) => self.start_enqueue(at, fibre, enqueue, record)?,
             Action::Cancel(cancel) => self.start_cancel(at, fibre, cancel, record)?,
-            Action::Await(_) => self.wait_for(at, fibre, record, Effect::Open, What::Open),
+            Action::Await(wait) => {
+                let accepts = wait.accepts.as_ref().map(|accepts| accepts.schema.clone());
+                self.wait_for(at, fibre, record, Effect::Open { accepts }, What::Open)
+            }
+            Action::Wake(wake) => self.start_wake(at, fibre, wake, record)?,
             Action::Note(maker) => {
                 let value = maker.make(&fibre.slots, self.limits())?;
                 self.remarks.push_back(Remark::Note(value.clone()));

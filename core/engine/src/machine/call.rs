@@ -89,7 +89,10 @@ impl Machine {
         };
         match block {
             Some(block) => fibre.frames.push(Frame { block, at: 0, owner: Some(record) }),
-            None => fibre.begun = Some(Begun::Call { record, attempt }),
+            None => {
+                self.records[record].attempts = attempt;
+                fibre.begun = Some(Begun::Call { record, attempt });
+            }
         }
         Flow::On
     }
@@ -120,7 +123,8 @@ impl Machine {
                 return Flow::On;
             }
         }
-        let attempt = self.records[record].attempts;
+        let attempt = self.records[record].earlier_attempts.len() as u32 + 1;
+        self.records[record].attempts = attempt;
         self.start_call(at, fibre, record, attempt)
     }
 

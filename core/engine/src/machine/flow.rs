@@ -115,6 +115,7 @@ pub(super) enum What {
     /// The address of a callback.
     Open,
     Callback,
+    Wake,
 }
 
 /// The children of one step.

@@ -108,6 +108,8 @@ impl Outcome {
                 json!({"arrived": {"media": arrival.media, "body": bytes(&arrival.body)}})
             }
             Outcome::Arrived(None) => json!({"nothing-came": {}}),
+            Outcome::Woken(Ok(job)) => json!({"woken": job}),
+            Outcome::Woken(Err(failed)) => json!({"wake-failed": fault(failed)}),
             Outcome::Interrupted => json!({"interrupted": {}}),
         }
     }
@@ -178,6 +180,8 @@ impl Outcome {
                 body: read_bytes(inner.get("body")?)?,
             })),
             "nothing-came" => Outcome::Arrived(None),
+            "woken" => Outcome::Woken(Ok(inner.as_str().map(str::to_owned))),
+            "wake-failed" => Outcome::Woken(Err(known(inner)?)),
             "interrupted" => Outcome::Interrupted,
             _ => return None,
         })
@@ -224,6 +228,9 @@ mod tests {
             Outcome::Opened(Err(queue(FailureKind::Database))),
             Outcome::Arrived(Some(Arrival { media: "application/json".into(), body: b"{}".to_vec() })),
             Outcome::Arrived(None),
+            Outcome::Woken(Ok(Some("j".into()))),
+            Outcome::Woken(Ok(None)),
+            Outcome::Woken(Err(queue(FailureKind::Full))),
             Outcome::Interrupted,
         ] {
             let text = outcome.to_json().to_string();

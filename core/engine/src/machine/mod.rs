@@ -168,10 +168,34 @@ pub enum Effect {
     Enqueue(Box<Enqueue>),
     /// Cancel jobs: [`Outcome::Cancelled`].
     Cancel(Box<Cancelling>),
-    /// Make an address for a callback: [`Outcome::Opened`].
-    Open,
+    /// Make an address for a callback, to which what fits a JSON Schema may come: [`Outcome::Opened`].
+    Open { accepts: Option<Arc<str>> },
     /// Wait until something comes to it: [`Outcome::Arrived`].
-    Await { callback: String, until: Option<Timestamp> },
+    Await { callback: String, by: Option<Key>, until: Option<Timestamp> },
+    /// Pass a value on to a run that waits by a key: [`Outcome::Woken`].
+    Wake(Box<Waking>),
+}
+
+/// By what a run waits: the workflow whose step waits, and its key.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Key {
+    /// The workflow.
+    pub workflow: String,
+    /// The key: text as it is, anything else as JSON with sorted members.
+    pub key: String,
+}
+
+/// A value for a run that waits by a key.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Waking {
+    /// By what it waits.
+    pub by: Key,
+    /// What its step returns.
+    pub body: Value,
+    /// When the run asked: the same when it asks again after a crash.
+    pub at: Timestamp,
+    /// How long it is kept for a run that does not wait yet.
+    pub keeps: std::time::Duration,
 }
 
 /// Values to be remembered, in place of all that were.
@@ -228,6 +252,8 @@ pub enum Outcome {
     Opened(Result<Address, EffectError>),
     /// Nothing when the time was up before.
     Arrived(Option<Arrival>),
+    /// Of a value that was passed on: the job that it woke, where one waited.
+    Woken(Result<Option<String>, EffectError>),
     /// Of a computation that was interrupted; one that was completed has no outcome, as it is the same each time.
     /// Also of a call that nobody saw the end of ([`Machine::asks_before`]).
     Interrupted,
@@ -702,12 +728,10 @@ impl Machine {
                 self.called(at, fibre, record, attempt, result)
             }
             (What::Again { attempt }, Outcome::Waited, Some(record)) => {
-                self.records[record].attempts = attempt;
                 self.repeat_call(fibre, record, attempt)
             }
             (What::Call { attempt }, Outcome::Interrupted, Some(record)) => {
                 self.records[record].earlier_attempts.push("interrupted".to_owned());
-                self.records[record].attempts = attempt + 1;
                 self.repeat_call(fibre, record, attempt + 1)
             }
             (What::Pause, Outcome::Waited, Some(record)) => {
@@ -734,6 +758,7 @@ impl Machine {
             (What::CancelJobs, Outcome::Cancelled(result), Some(record)) => self.jobs_cancelled(fibre, record, result),
             (What::Open, Outcome::Opened(result), Some(record)) => self.opened(fibre, record, result),
             (What::Callback, Outcome::Arrived(arrival), Some(record)) => self.arrived(fibre, record, arrival),
+            (What::Wake, Outcome::Woken(job), Some(record)) => self.woken(fibre, record, job),
             // An outcome of another kind than the effect: treated as broken.
             (_, _, Some(record)) => self.step_failed(
                 fibre,

@@ -2,7 +2,7 @@
 //! lane is and where jobs are kept is known to whoever performs the effects.
 
 use super::flow::{Awaits, Fibre, Flow, Frame, What};
-use super::{Data, Effect, EffectError, Failure, MAX_ITEMS, Machine, State, body};
+use super::{Data, Effect, EffectError, Failure, Key, MAX_ITEMS, Machine, State, Waking, body};
 use kanzlei_compiler::plan::{self, Action, Cancel, Due, Maker};
 use kanzlei_lang::expr::{self, ops};
 use kanzlei_model::run::FailureKind;
@@ -86,6 +86,33 @@ pub struct Arrival {
     pub media: String,
     /// The body as it came.
     pub body: Vec<u8>,
+}
+
+impl Arrival {
+    /// What it is by its media type.
+    ///
+    /// # Errors
+    /// Where the body is not what the media type says.
+    pub fn value(self) -> Result<Value, String> {
+        body::parse(&self.media.to_ascii_lowercase(), None, Data::Bytes(self.body))
+    }
+}
+
+/// The longest key by which a run waits, in characters.
+const MOST_KEY: usize = 1000;
+
+/// By what a step of a workflow waits.
+fn key(workflow: &str, value: &Value) -> Made<Key> {
+    let key = match value {
+        Value::Text(text) => text.to_string(),
+        value if value.is_nullish() => String::new(),
+        other => other.to_canonical_json(),
+    };
+    match key.chars().count() {
+        0 => Err(wrong("the key has no value")),
+        1..=MOST_KEY => Ok(Key { workflow: workflow.to_owned(), key }),
+        long => Err(wrong(format!("the key has {long} characters; at most {MOST_KEY} are allowed"))),
+    }
 }
 
 type Made<T> = Result<T, Box<expr::EvalError>>;
@@ -289,6 +316,13 @@ impl Machine {
         let (block, place) = self.records[record].place;
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Await(wait)) = step.map(|step| &step.action) else { return Flow::On };
+        let by = match wait.by.as_ref().map(|maker| maker.make(&fibre.slots, self.limits())) {
+            None => None,
+            Some(made) => match made.and_then(|value| key(&plan.name, &value)) {
+                Ok(key) => Some(key),
+                Err(failure) => return self.not_evaluated(fibre, record, &failure),
+            },
+        };
         let until = match wait.until.as_ref().map(|maker| maker.make(&fibre.slots, self.limits())) {
             None => None,
             Some(made) => {
@@ -301,13 +335,34 @@ impl Machine {
             }
         };
         let callback = self.records[record].sent.member("id").and_then(Value::as_text).unwrap_or_default().to_string();
-        self.wait_for(at, fibre, record, Effect::Await { callback, until }, What::Callback)
+        self.wait_for(at, fibre, record, Effect::Await { callback, by, until }, What::Callback)
+    }
+
+    pub(super) fn start_wake(&mut self, at: usize, fibre: &mut Fibre, wake: &plan::Wake, record: usize) -> Made<Flow> {
+        let by = key(&wake.workflow, &wake.by.make(&fibre.slots, self.limits())?)?;
+        let body = wake.body.as_ref().map(|body| body.make(&fibre.slots, self.limits())).transpose()?;
+        let body = body.unwrap_or_default();
+        self.records[record].sent = Value::object([("by", Value::text(by.key.as_str())), ("body", body.clone())]);
+        let waking = Waking { by, body, at: self.now, keeps: wake.keeps };
+        Ok(self.wait_for(at, fibre, record, Effect::Wake(Box::new(waking)), What::Wake))
+    }
+
+    pub(super) fn woken(&mut self, fibre: &mut Fibre, record: usize, job: Result<Option<String>, EffectError>) -> Flow {
+        match job {
+            Ok(job) => {
+                let woken = Value::Bool(job.is_some());
+                let value = Value::object([("woken", woken), ("job", job.map_or(Value::Null, Value::text))]);
+                self.close(fibre, record, State::Succeeded, value);
+                Flow::On
+            }
+            Err(fault) => self.step_failed(fibre, record, Failure::new(fault.kind, fault.detail)),
+        }
     }
 
     /// Something came, or the time is up.
     pub(super) fn arrived(&mut self, fibre: &mut Fibre, record: usize, arrival: Option<Arrival>) -> Flow {
         match arrival {
-            Some(arrival) => match body::parse(&arrival.media.to_ascii_lowercase(), None, Data::Bytes(arrival.body)) {
+            Some(arrival) => match self.accepted(record, arrival) {
                 Ok(value) => {
                     self.close(fibre, record, State::Succeeded, value);
                     Flow::On
@@ -317,6 +372,21 @@ impl Machine {
             None => {
                 let detail = "nothing came to the address in time";
                 self.step_failed(fibre, record, Failure::new(FailureKind::Timeout, detail))
+            }
+        }
+    }
+
+    /// The value of what came, where the step accepts it; others are refused before as a rule.
+    fn accepted(&self, record: usize, arrival: Arrival) -> Result<Value, String> {
+        let value = arrival.value()?;
+        let Some(Action::Await(wait)) = self.step_of(record).map(|step| &step.action) else { return Ok(value) };
+        let Some(accepts) = &wait.accepts else { return Ok(value) };
+        match kanzlei_compiler::input::fits(&accepts.validator, &value) {
+            Ok(()) => Ok(value),
+            Err(problem) => {
+                let faults = problem.errors.iter().map(|fault| format!("{} {}", fault.pointer, fault.detail));
+                let faults = faults.collect::<Vec<_>>().join("; ");
+                Err(format!("what came does not fit the schema of the step: {}", faults.trim_start()))
             }
         }
     }

@@ -392,7 +392,16 @@ pub const CANCEL: &[KeySpec] = keys! {
 pub const AWAIT: &[KeySpec] = keys! {
     "await", TEXT, "The name under which its steps know the address: `await: verdict`, then `${verdict.url}`.";
     "steps", STEPS, "Steps that pass the address on.";
+    "by", TEXT, "A key, known when the steps are done: `${order.body.number}`. A `wake` step of another workflow finds the run by it, so that no address is needed.";
+    "schema", r#"{"type":["object","boolean"]}"#, "The JSON Schema of what may come. Anything else is answered 422, and the run still waits.";
     "until", TEXT, "An instant, or a span from when the step began; then it fails with the kind `timeout`.";
+};
+/// Keys of a `wake` step.
+pub const WAKE: &[KeySpec] = keys! {
+    "wake", TEXT, "The workflow whose run waits, by `await` with `by`.";
+    "by", TEXT, "The key of the run: `${input.number}`.";
+    "body", ANY, "What the step that waits returns.";
+    "for", DURATION, "How long it is kept for a run that does not wait yet; default: 1 day, at most 30.";
 };
 /// Keys of a `progress` step.
 pub const PROGRESS: &[KeySpec] = keys! {
@@ -418,6 +427,7 @@ pub const STEP_KINDS: &[(&str, &[KeySpec])] = &[
     ("enqueue", ENQUEUE),
     ("cancel", CANCEL),
     ("await", AWAIT),
+    ("wake", WAKE),
     ("note", NOTE),
     ("progress", PROGRESS),
     ("reply", REPLY),

@@ -148,13 +148,16 @@ impl Effects {
             Effect::Cancel(asked) => {
                 Outcome::Cancelled(Box::pin(self.jobs.cancel(asked, &format!("the run {}", run.id))).await)
             }
-            Effect::Open if run.job => Outcome::Opened(Box::pin(self.jobs.open(run.id, id)).await),
-            Effect::Open => {
+            Effect::Open { accepts } if run.job => {
+                Outcome::Opened(Box::pin(self.jobs.open(run.id, id, accepts.as_deref())).await)
+            }
+            Effect::Open { .. } => {
                 let detail = "only a job can wait for a callback".to_owned();
                 Outcome::Opened(Err(EffectError { kind: FailureKind::Input, detail }))
             }
             // The driver of a job waits for callbacks itself; direct runs have none.
             Effect::Await { .. } => Outcome::Arrived(None),
+            Effect::Wake(waking) => Outcome::Woken(Box::pin(self.jobs.pass_on(run.id, id, waking)).await),
             Effect::Recall { workflow } => Outcome::Kept(Box::pin(self.recall(workflow)).await),
             Effect::Keep(keep) => Outcome::Kept(Box::pin(self.keep(keep)).await),
         }

@@ -14,6 +14,7 @@ pub mod deliveries;
 pub mod follow;
 pub mod plans;
 pub mod view;
+mod waking;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -429,9 +430,14 @@ impl Jobs {
     }
 
     /// Creates the address of a callback: the same when the run repeats the step after a crash.
-    pub async fn open(&self, run: Uuid, effect: u64) -> std::result::Result<Address, EffectError> {
+    pub async fn open(
+        &self,
+        run: Uuid,
+        effect: u64,
+        accepts: Option<&str>,
+    ) -> std::result::Result<Address, EffectError> {
         let token = URL_SAFE_NO_PAD.encode(self.made(&format!("callback {run} {effect}")));
-        let opened = self.store.open_callback(&hash(&token), run, effect, now()).await;
+        let opened = self.store.open_callback(&hash(&token), run, effect, accepts, now()).await;
         opened.map_err(|error| EffectError { kind: FailureKind::Database, detail: error.to_string() })?;
         let url = format!("{}/~/callbacks/{token}", self.public_url);
         Ok(Address { id: token, url })

@@ -110,7 +110,7 @@ impl Stepwise {
 
     /// Whether the trial stops before an effect: not where it asks for what no step does.
     pub fn stops_at(effect: &Effect) -> bool {
-        !matches!(effect, Effect::Recall { .. } | Effect::Open)
+        !matches!(effect, Effect::Recall { .. } | Effect::Open { .. })
     }
 
     pub fn push(&mut self, id: EffectId, effect: Effect) {

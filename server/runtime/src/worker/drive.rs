@@ -455,7 +455,10 @@ impl Steps {
     /// When the database is unavailable.
     async fn arrived(&mut self) -> kanzlei_store::Result<Option<Event>> {
         for (id, effect) in self.pending.clone() {
-            let Effect::Await { callback, until } = effect else { continue };
+            let Effect::Await { callback, by, until } = effect else { continue };
+            if let Some(by) = &by {
+                self.shared.jobs.wait_by(self.run.id, &callback, by).await?;
+            }
             let known = self.shared.jobs.store.callback(&hash(&callback)).await?;
             let arrival = known
                 .filter(|known| known.arrived.is_some())

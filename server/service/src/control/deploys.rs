@@ -297,7 +297,9 @@ impl Change {
             return Change { databases, callers: users.map(|plan| plan.name.clone()).collect(), ..Change::default() };
         };
         let clients = plan.zip(plans.get(&document.name)).map(|(before, after)| compare::clients(before, after));
-        let calls = |plan: &&Arc<Plan>| plan.invokes.contains(&document.name) || plan.enqueues.contains(&document.name);
+        let calls = |plan: &&Arc<Plan>| {
+            [&plan.invokes, &plan.enqueues, &plan.wakes].iter().any(|names| names.contains(&document.name))
+        };
         Change {
             steps: compare::steps_of(&before.source, &document.source),
             clients: clients.unwrap_or_default(),

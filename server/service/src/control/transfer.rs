@@ -124,7 +124,7 @@ fn with_all_they_need(live: &Live, names: &[&str]) -> Result<Wanted> {
             own.extend(groups);
             next += 1;
         }
-        let named = own.iter().flat_map(|plan| plan.invokes.iter().chain(&plan.enqueues));
+        let named = own.iter().flat_map(|plan| plan.invokes.iter().chain(&plan.enqueues).chain(&plan.wakes));
         open.extend(named.filter(|name| !name.contains('.')).cloned());
         let services = own.iter().flat_map(|plan| &plan.services);
         wanted.extend(services.map(|service| ("service", service.clone())));

@@ -4,6 +4,8 @@ use std::time::{Duration, Instant};
 
 use actix_web::web::Payload;
 use actix_web::{HttpRequest, HttpResponse};
+use kanzlei_compiler::input::{fits, validator};
+use kanzlei_engine::machine::Arrival;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::hash;
@@ -48,6 +50,9 @@ pub async fn arrive(
         return Err(Problem::new(410, "The run has ended").detail("the run that waited here has ended").into());
     }
     let media: String = media.chars().take(200).collect();
+    if let Some(schema) = &known.accepts {
+        accepted(schema, &media, &body)?;
+    }
     let token = hash(token);
     let first = timely(app, app.jobs.store.arrive(&token, known.job, &media, &body, now())).await?;
     let first = first.map_err(|error| from_store("receiving a callback", error))?;
@@ -57,6 +62,16 @@ pub async fn arrive(
     app.jobs.wake.notify_one();
     app.jobs.followers.changed(known.job);
     Ok(received())
+}
+
+/// Whether a body is what the step that waits accepts. The address is not used up by others.
+fn accepted(schema: &str, media: &str, body: &[u8]) -> Result<(), Refusal> {
+    let unfit = |detail: String| Problem::new(422, "Unfit message").detail(detail);
+    let value = Arrival { media: media.to_owned(), body: body.to_vec() }.value().map_err(unfit)?;
+    // It was compiled when the workflow was checked.
+    let schema = serde_json::from_str(schema).map_err(|error| unfit(error.to_string()))?;
+    let validator = validator(&schema).map_err(|error| unfit(error.to_string()))?;
+    Ok(fits(&validator, &value).map_err(|problem| Problem { title: "Unfit message".into(), ..*problem })?)
 }
 
 fn received() -> HttpResponse {

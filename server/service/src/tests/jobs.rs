@@ -171,6 +171,62 @@ fn an_operator_retries_a_failed_job_from_the_step_that_failed() {
 }
 
 #[test]
+fn only_what_a_step_accepts_uses_its_address_up() {
+    let waits = "workflow: waits\nentries: [{endpoint: POST /waits, access: open, answer: later}]\nsteps:\n  - id: got\n    await: word\n    schema: {type: object, required: [n], properties: {n: {type: integer}}}\n    steps: [{note: '${word.url}'}]\n  - {reply: 200, body: {n: '${got.n}'}}\n";
+    with("accepts", &[waits], &[], async |bed| {
+        bed.work();
+        let id = bed.queue("/waits", "").await;
+        let job = bed.until(id, |job| job.waits_for.is_some()).await;
+        let notes = job.notes.unwrap_or_default();
+        let at = notes.find("/~/callbacks/").expect("an address");
+        let address = notes[at..].split('"').next().unwrap_or_default().to_owned();
+        for (body, status, pointer) in [
+            ("{\"n\": \"x\"}", 422, "/n"),
+            ("{}", 422, "/n"),
+            ("{\"n\"", 422, ""),
+            ("{\"n\": 7}", 202, ""),
+            ("{\"n\": 8}", 409, ""),
+        ] {
+            let answer = bed.post(&address, &[], body).await;
+            let found = answer.json()["errors"][0]["pointer"].as_str().unwrap_or_default().to_owned();
+            assert_eq!((answer.status, found.as_str()), (status, pointer), "{body}: {}", answer.body);
+        }
+        let job = bed.ended(id).await;
+        assert_eq!((job.phase, job.status), (JobPhase::Succeeded, Some(200)), "{:?}", job.failure);
+    });
+}
+
+#[test]
+fn a_webhook_wakes_the_job_that_waits_by_its_key() {
+    let waits = "workflow: waits\ninput: {k: {type: string}}\nentries: [{endpoint: POST /waits, access: open, answer: later}]\nsteps:\n  - {id: got, await: word, by: 'k-${input.k}'}\n  - {reply: 200, body: '${got.said}'}\n";
+    let wakes = "workflow: wakes\ninput: {k: {type: string}, said: {type: string}}\nentries: [{webhook: /from/there, proof: none, answer: now}]\nsteps:\n  - {id: told, wake: waits, by: 'k-${input.k}', body: {said: '${input.said}'}}\n  - {reply: 200, body: '${told}'}\n";
+    with("wakes", &[waits, wakes], &[], async |bed| {
+        bed.work();
+        let wake = async |k: &str, said: &str| {
+            let answer = bed.post("/from/there", &[], &json!({"k": k, "said": said}).to_string()).await;
+            assert_eq!(answer.status, 200, "{}", answer.body);
+            answer.json()
+        };
+        // Before anybody waits, while somebody waits, and for another key.
+        assert_eq!(wake("a", "early").await, json!({"woken": false, "job": null}));
+        let late = bed.queue("/waits", "{\"k\": \"b\"}").await;
+        let early = bed.queue("/waits", "{\"k\": \"a\"}").await;
+        bed.until(late, |job| job.waits_for.is_some()).await;
+        assert_eq!(wake("b", "late").await, json!({"woken": true, "job": late.to_string()}));
+        for (id, said) in [(early, "early"), (late, "late")] {
+            let job = bed.ended(id).await;
+            assert!(
+                job.reply.as_deref().is_some_and(|reply| reply.contains(said)),
+                "{:?} {:?}",
+                job.reply,
+                job.failure
+            );
+        }
+        assert_eq!(wake("b", "again").await["woken"], false);
+    });
+}
+
+#[test]
 fn a_job_that_continues_asks_first_whether_its_call_is_done() {
     with("asked_first", &[], &[], async |bed| {
         // The call and its two attempts of the policy, each behind the question, and that of the retry by hand.

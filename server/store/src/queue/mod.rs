@@ -4,8 +4,9 @@
 //!
 //! [`claim`] claims jobs, [`record`] records outcomes, [`query`] reads and [`change`] changes them for
 //! people, [`lanes`] counts lanes, [`purge`] deletes what is old,
-//! [`schedule`] keeps timetables and callbacks, [`deliveries`] keeps messages of senders, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
+//! [`schedule`] keeps timetables, [`callbacks`] what jobs wait for, [`deliveries`] keeps messages of senders, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
 
+mod callbacks;
 mod change;
 mod changes;
 mod claim;
@@ -18,6 +19,7 @@ mod query;
 mod record;
 mod schedule;
 
+pub use callbacks::{CallbackState, NewWaking};
 pub use changes::{AcceptedChange, Reading, WatchState};
 pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
 pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, Firsts, MOST_PROCESSED, NewDelivery};
@@ -27,7 +29,7 @@ pub use notices::Notice;
 pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
 pub(crate) use query::{SEARCH_SECONDS, containing};
 pub use record::{End, NewOutcome, Write};
-pub use schedule::{CallbackState, Firing, TimetableState};
+pub use schedule::{Firing, TimetableState};
 
 use std::collections::{BTreeSet, HashSet};
 

@@ -36,23 +36,6 @@ pub struct Firing {
     pub at: Timestamp,
 }
 
-/// What is known of an address for a callback.
-#[derive(Clone, Debug, PartialEq)]
-pub struct CallbackState {
-    /// Job that waits.
-    pub job: Uuid,
-    /// Number of the effect that waits.
-    pub effect: u64,
-    /// When something arrived.
-    pub arrived: Option<Timestamp>,
-    /// Media type of the body.
-    pub media: Option<String>,
-    /// Body as received.
-    pub body: Option<Vec<u8>>,
-    /// The phase of the job that waits.
-    pub phase: u8,
-}
-
 impl Store {
     /// Returns the state of every timetable.
     pub async fn timetables(&self) -> Result<Vec<TimetableState>> {
@@ -169,66 +152,5 @@ impl Store {
             .await
             .map(|done| done.rows_affected())
             .doing("deleting old firings")
-    }
-
-    /// Registers an address at which a job waits. Repeated calls change nothing.
-    pub async fn open_callback(&self, hash: &str, job: Uuid, effect: u64, now: Timestamp) -> Result<()> {
-        sqlx::query!(
-            "INSERT IGNORE INTO callback (hash, job, effect, opened) VALUES (?, ?, ?, ?)",
-            hash,
-            job.as_bytes().as_slice(),
-            effect,
-            now.as_micros()
-        )
-        .execute(&self.pool)
-        .await
-        .map(|_| ())
-        .doing("opening a callback")
-    }
-
-    /// Returns what is known of a callback address by its hash.
-    pub async fn callback(&self, hash: &str) -> Result<Option<CallbackState>> {
-        let row = sqlx::query!(
-            "SELECT c.job, c.effect, c.arrived, c.media, c.body, j.phase FROM callback c JOIN job j ON j.id = c.job WHERE c.hash = ?",
-            hash
-        )
-        .fetch_optional(&self.pool)
-        .await
-        .doing("reading a callback")?;
-        Ok(row.map(|row| CallbackState {
-            job: uuid(&row.job),
-            effect: row.effect,
-            arrived: row.arrived.map(Timestamp::from_micros),
-            media: row.media,
-            body: row.body,
-            phase: row.phase,
-        }))
-    }
-
-    /// Stores the body that arrived at an address and wakes its job; false when a body arrived before.
-    pub async fn arrive(&self, hash: &str, job: Uuid, media: &str, body: &[u8], now: Timestamp) -> Result<bool> {
-        let mut tx = self.pool.begin().await.map_err(crate::Error::Unreachable)?;
-        let done = sqlx::query!(
-            "UPDATE callback SET arrived = ?, media = ?, body = ? WHERE hash = ? AND arrived IS NULL",
-            now.as_micros(),
-            media,
-            body,
-            hash
-        )
-        .execute(&mut *tx)
-        .await
-        .doing("recording a callback")?;
-        if done.rows_affected() > 0 {
-            sqlx::query!(
-                "UPDATE job SET ready_at = IF(phase = 1, LEAST(ready_at, ?), ready_at), signalled = 1, changes = changes + 1 WHERE id = ?",
-                now.as_micros(),
-                job.as_bytes().as_slice()
-            )
-            .execute(&mut *tx)
-            .await
-            .doing("waking a job")?;
-        }
-        tx.commit().await.doing("recording a callback")?;
-        Ok(done.rows_affected() > 0)
     }
 }

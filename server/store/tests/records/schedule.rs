@@ -1,7 +1,7 @@
 //! Timetables, callbacks and notices: what must happen once, over all processes.
 
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Firing, JobPhase, Notice};
+use kanzlei_store::queue::{Firing, JobPhase, NewWaking, Notice};
 use uuid::Uuid;
 
 use super::queue::{FREE, claim, ended, job, queue, write};
@@ -76,7 +76,7 @@ fn the_first_body_at_a_callback_wakes_its_job() {
         queue(store, &[job(1, "x")]).await;
         assert_eq!(store.callback("h").await.expect("asked"), None);
         for effect in [7, 8] {
-            store.open_callback("h", id, effect, time(110)).await.expect("opens");
+            store.open_callback("h", id, effect, None, time(110)).await.expect("opens");
         }
         store.reschedule(id, time(9_000), "").await.expect("waits");
         let open = store.callback("h").await.expect("asked").expect("open");
@@ -86,6 +86,47 @@ fn the_first_body_at_a_callback_wakes_its_job() {
         let filled = store.callback("h").await.expect("asked").expect("known");
         assert_eq!((filled.arrived, filled.body.as_deref()), (Some(time(200)), Some(b"one".as_slice())));
         assert_eq!(store.job(id).await.expect("reads").expect("job").ready_at, time(200));
+    });
+}
+
+#[test]
+fn a_value_meets_the_job_that_waits_for_it_once_whichever_comes_first() {
+    with("waking", async |bed| {
+        let store = &bed.store;
+        queue(store, &[job(1, "x"), job(2, "x"), job(3, "x")]).await;
+        let value = |run, workflow, body, until| NewWaking {
+            run: Uuid::from_u128(run),
+            effect: 0,
+            workflow,
+            key: "k",
+            at: time(100 + run as i64),
+            until: time(until),
+            body,
+        };
+        let waits = async |job| {
+            let hash = format!("h{job}");
+            store.open_callback(&hash, Uuid::from_u128(job), 0, None, time(job as i64)).await.expect("opens");
+            store.wait_by(&hash, "w", "k", time(200)).await.expect("waits");
+            store.callback(&hash).await.expect("asked").expect("open").body
+        };
+        let pass_on = async |new: NewWaking<'_>| store.pass_on(&new, time(200)).await.expect("passes on");
+        // One that comes first is kept, unless its time is over or it is for another workflow.
+        assert_eq!(pass_on(value(11, "w", b"over", 150)).await, None);
+        assert_eq!(pass_on(value(12, "v", b"other", 900)).await, None);
+        assert_eq!(pass_on(value(13, "w", b"first", 900)).await, None);
+        assert_eq!(waits(1).await.as_deref(), Some(b"first".as_slice()));
+        // Repeated after a crash it wakes nobody else.
+        assert_eq!(waits(2).await, None);
+        assert_eq!(pass_on(value(13, "w", b"first", 900)).await, Some(Uuid::from_u128(1)));
+        assert_eq!(waits(3).await, None);
+        assert_eq!(pass_on(value(14, "w", b"second", 900)).await, Some(Uuid::from_u128(2)));
+        let third = store.callback("h3").await.expect("asked").expect("open");
+        assert_eq!(
+            (third.arrived, store.callback("h2").await.expect("asked").expect("open").body.as_deref()),
+            (None, Some(b"second".as_slice()))
+        );
+        assert_eq!(store.wakings_kept("w", "k", 10).await.expect("counts"), (1, 2));
+        assert_eq!(store.purge_wakings(time(500)).await.expect("purges"), 1);
     });
 }
 

@@ -100,6 +100,8 @@ pub enum Action {
     Cancel(Cancel),
     /// Waits for a callback.
     Await(Box<Await>),
+    /// Passes a value on to a run that waits for it.
+    Wake(Box<Wake>),
     /// Writes a line to the journal.
     Note(Node),
     /// Reports the progress of a job.
@@ -216,15 +218,32 @@ pub enum Cancel {
     Tag(Node),
 }
 
-/// Waits for what comes to an address that its steps send out.
+/// Waits for what comes to an address that its steps send out, or by a key.
 #[derive(Clone, Debug)]
 pub struct Await {
     /// Name of the callback.
     pub name: Named,
     /// Steps that pass the address on.
     pub steps: Vec<Step>,
+    /// The key by which a `wake` step finds it.
+    pub by: Option<Node>,
+    /// The JSON Schema of what may come, and where it stands.
+    pub schema: Option<(serde_json::Value, Place)>,
     /// How long, or until when, it waits.
     pub until: Option<Node>,
+}
+
+/// Passes a value on to the run of a workflow that awaits it by a key.
+#[derive(Clone, Debug)]
+pub struct Wake {
+    /// The workflow that waits.
+    pub workflow: Named,
+    /// The key.
+    pub by: Node,
+    /// What the step that waits returns.
+    pub body: Option<Node>,
+    /// How long it is kept for a run that does not wait yet.
+    pub keeps: Option<Duration>,
 }
 
 impl Step {
@@ -243,6 +262,32 @@ impl Step {
         };
         out.push(&self.catch);
         out
+    }
+}
+
+/// Changes the schemas of steps and of those inside them, each with its place.
+pub fn each_schema(steps: &mut [Step], change: &mut dyn FnMut(&mut serde_json::Value, Place)) {
+    for step in steps {
+        match &mut step.action {
+            Action::If { then, otherwise, .. } => {
+                each_schema(then, change);
+                each_schema(otherwise, change);
+            }
+            Action::Match { arms, otherwise, .. } => {
+                arms.iter_mut().for_each(|arm| each_schema(&mut arm.steps, change));
+                each_schema(otherwise, change);
+            }
+            Action::Each(each) => each_schema(&mut each.steps, change),
+            Action::Together { branches, .. } => {
+                branches.iter_mut().for_each(|branch| each_schema(&mut branch.steps, change));
+            }
+            Action::Await(wait) => {
+                wait.schema.iter_mut().for_each(|(schema, at)| change(schema, *at));
+                each_schema(&mut wait.steps, change);
+            }
+            _ => {}
+        }
+        each_schema(&mut step.catch, change);
     }
 }
 

@@ -1,5 +1,7 @@
 //! Reading steps: from nodes to typed steps, with what is wrong about them.
 
+use std::time::Duration;
+
 use super::super::keys::*;
 use super::super::proof;
 use super::super::reader::{KeySpec, MAX_NAME, Members, Named, is_document_name, is_identifier};
@@ -7,7 +9,7 @@ use super::super::retry;
 use super::super::values::{MAX_WITHIN, METHODS, status_range};
 use super::super::yaml::{Kind, Node};
 use super::{
-    Action, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target, Unless,
+    Action, Await, Branch, Call, Cancel, Each, Encoding, Enqueue, Pause, Sql, Statement, Step, Target, Unless, Wake,
 };
 use crate::diagnostic::Report;
 use crate::suggest;
@@ -145,6 +147,7 @@ fn action(kind: &str, members: &Members, count: &mut usize, report: &mut Report)
         "enqueue" => Action::Enqueue(Box::new(enqueue(members, report)?)),
         "cancel" => Action::Cancel(cancel(members, report)?),
         "await" => Action::Await(Box::new(wait(members, count, report)?)),
+        "wake" => Action::Wake(Box::new(wake(members, report)?)),
         "note" => Action::Note(required("note")?),
         "progress" => Action::Progress(required("progress")?),
         "reply" => {
@@ -226,10 +229,13 @@ fn cancel(members: &Members, report: &mut Report) -> Option<Cancel> {
 
 fn wait(members: &Members, count: &mut usize, report: &mut Report) -> Option<Await> {
     let name = members.text("await", report).filter(|name| valid_name(name, report))?;
+    let by = members.get("by").cloned();
     let body = match members.get("steps") {
         Some(node) => steps(node, "steps", count, report),
+        // A `wake` step finds it by its key.
+        None if by.is_some() => Vec::new(),
         None => {
-            report.error("missing-key", members.at, "`await` needs `steps`");
+            report.error("missing-key", members.at, "`await` needs `steps`, or `by` with a key");
             report.help(format!(
                 "they pass on the address that is waited for: `send: {{reply_to: \"${{{}.url}}\"}}`",
                 name.text
@@ -237,8 +243,22 @@ fn wait(members: &Members, count: &mut usize, report: &mut Report) -> Option<Awa
             Vec::new()
         }
     };
-    Some(Await { name, steps: body, until: members.get("until").cloned() })
+    let schema = members.get("schema").map(|node| (node.to_value().to_serde(), node.at));
+    Some(Await { name, steps: body, by, schema, until: members.get("until").cloned() })
 }
+
+fn wake(members: &Members, report: &mut Report) -> Option<Wake> {
+    let workflow = members.text("wake", report)?;
+    let Some(by) = members.get("by").cloned() else {
+        report.error("missing-key", members.at, "`wake` needs `by`, the key of the run that waits");
+        return None;
+    };
+    let keeps = members.duration("for", MAX_WAKE, report);
+    Some(Wake { workflow, by, body: members.get("body").cloned(), keeps })
+}
+
+/// The longest time for which a value is kept for a run that does not wait yet.
+const MAX_WAKE: Duration = Duration::from_secs(30 * 86_400);
 
 /// The most branches that run together.
 pub const MAX_BRANCHES: usize = 64;
