@@ -30,7 +30,7 @@
     });
   });
   const addable = $derived(fields.filter((field) => !visible.includes(field) && (field.depth === 0 || visible.some((one) => one.at === parent(field.at)))));
-  const catches = $derived(form !== null && form !== undefined && form.kind !== '' && /^(steps|on_failure)\//.test(form.at) && !composer.sheet?.ends.some((end) => parent(end.at) === `${form.at}/catch`));
+  const catches = $derived(form !== null && form !== undefined && form.kind !== '' && /^(steps|on_failure)\//.test(form.at) && !form.at.endsWith('/unless') && !composer.sheet?.ends.some((end) => parent(end.at) === `${form.at}/catch`));
 
   /** The findings of each field: those whose innermost field it is. */
   const byField = $derived.by(() => {

@@ -261,7 +261,7 @@
           {#if !open || part.kind !== 'if'}<span class:mono={mono.has(part.kind)}>{part.title}</span>{/if}
           {#if part.name}<span class="dim">as</span> <span class="mono dim">{part.name}</span>{/if}
           {#if part.off}<span class="dim">(off)</span>{/if}
-          {#if !open}{#each part.notes ?? [] as text (text)}<span class="dim note">· {text}</span>{/each}{/if}
+          {#if !open}{#each part.notes ?? [] as text (text)}<span class="dim note">{' · '}{text}</span>{/each}{/if}
           {#if note}<span class="sr">, {note}</span>{/if}
           {#if found.length}<span class="sr">, {found.length} findings</span>{/if}
           {#if desk.picked.includes(part.at)}<span class="sr">, picked with {desk.picked.length - 1} more</span>{/if}

@@ -22,7 +22,7 @@ export function parent(path: string): string {
 
 /** What the sheet calls a branch. */
 export function branchName(branch: string | undefined | null): string {
-  return ({ catch: 'when it fails', on_failure: 'when the run fails' } as Record<string, string>)[branch ?? ''] ?? branch ?? '';
+  return ({ catch: 'when it fails', unless: 'before it is repeated: is it done?', on_failure: 'when the run fails' } as Record<string, string>)[branch ?? ''] ?? branch ?? '';
 }
 
 /** The step around a list: of `steps/2/then` it is `steps/2`; empty for the steps of the workflow. */

@@ -9,7 +9,7 @@ use kanzlei_model::value::Value;
 use serde_json::{Value as Json, json};
 
 /// Names with their schemas and values.
-fn names() -> [(&'static str, Json, Json); 6] {
+fn names() -> [(&'static str, Json, Json); 7] {
     let call = json!({"type": "object", "required": ["berth"], "properties": {"berth": {"type": "integer"}, "note": {"type": "string"}}});
     let number = json!({"type": "number"});
     [
@@ -19,6 +19,7 @@ fn names() -> [(&'static str, Json, Json); 6] {
         ("items", json!({"type": "array", "items": number}), json!([3, 1, 2])),
         ("calls", json!({"type": "array", "items": call}), json!([{"berth": 4, "note": "ice"}, {"berth": 2}])),
         ("o", json!({"type": "object", "additionalProperties": number}), json!({"b": 1, "a": 2})),
+        ("run", json!({"type": "object"}), json!({})),
     ]
 }
 
@@ -32,7 +33,7 @@ fn both(text: &str) -> (String, String) {
     let expression = Expression::compile(text, &scope).unwrap_or_else(|faults| panic!("{text}: {faults:?}"));
     let (of, findings) = env.infer(&expression);
     assert!(findings.is_empty(), "{text}: {findings:?}");
-    let value = expression.eval(&slots, Limits::default()).unwrap_or_else(|error| panic!("{text}: {error:?}"));
+    let value = expression.eval(&slots, Limits { seed: Some("k"), ..Limits::default() }).unwrap_or_else(|error| panic!("{text}: {error:?}"));
     (of.to_string(), if value == Value::Undefined { "undefined".into() } else { value.to_json() })
 }
 
@@ -233,6 +234,7 @@ const FUNCTIONS: &[(&str, &str, &str)] = &[
     ),
     ("digest.base64url('a?>')", "string", r#""YT8-""#),
     ("digest.fromBase64url('YT8-')", "string", r#""a?>""#),
+    ("digest.uuid(s)", "string", r#""71f50c7c-ace9-447a-8508-8cc2a706fb2a""#),
     ("list.scan(items, (sum, x) => sum + x, 0)", "number[]", "[3,4,6]"),
     ("digest.base64('a')", "string", r#""YQ==""#),
     ("digest.fromBase64('YQ==')", "string", r#""a""#),

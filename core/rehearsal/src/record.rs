@@ -30,6 +30,8 @@ const LONGEST: usize = 200;
 pub struct Past {
     /// Its id.
     pub id: String,
+    /// What its UUIDs were made from; empty where nobody knows.
+    pub key: String,
     /// Who called, as far as known.
     pub caller: Caller,
     /// The name of the workflow.

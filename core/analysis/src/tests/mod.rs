@@ -52,7 +52,7 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - call: tid|", "tides.nextWindow"),
         (
             "  - call: |",
-            "customs.findRequest customs.request GET http://127.0.0.1:7090/identity/ pilots.listReports pilots.nextPilot rates.latest registry.getVessel",
+            "customs.findRequest customs.request GET http://127.0.0.1:7090/identity/ pilots.listReports pilots.nextPilot rates.latest",
         ),
         ("  - invoke: vessel|", "vessel-dues"),
         ("  - enqueue: dues-reminder\n    lane: |", "reminders vessels"),

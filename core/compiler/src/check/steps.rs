@@ -56,11 +56,10 @@ pub(super) fn compile(
     for (name, node) in &workflow.functions {
         define_functions(&mut scope, name, node, report);
     }
-    scope.define_at(FIXED[0], INPUT);
-    scope.define_at(FIXED[1], RUN);
-    scope.define_at(FIXED[3], KEPT);
-    scope.define_at(FIXED[4], SETTINGS);
-    scope.define_at(FIXED[5], CALLER);
+    // What is queued knows no run yet.
+    for (name, slot) in [(0, INPUT), (4, SETTINGS), (5, CALLER)] {
+        scope.define_at(FIXED[name], slot);
+    }
     let mut walk = Walk {
         workflow,
         services: around.services,
@@ -109,6 +108,10 @@ pub(super) fn compile(
     };
     walk.note_functions();
     let queue = walk.queue();
+    walk.scope.close(0);
+    for (name, slot) in [(0, INPUT), (1, RUN), (3, KEPT), (4, SETTINGS), (5, CALLER)] {
+        walk.scope.define_at(FIXED[name], slot);
+    }
     walk.blocks.push(Vec::new());
     let mut numbers = Numbers { prefix: String::new(), next: 0, depth: 0 };
     let (steps, end) = walk.steps(&workflow.steps, &mut numbers, None, Answered::No);

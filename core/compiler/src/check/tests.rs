@@ -450,6 +450,10 @@ fn lanes_timetables_and_answers_are_checked() {
         ("lane: slow\nfull: 404\n", "wrong-value@2:7"),
         ("lane: slow\nretry: {attempts: 0}\n", "wrong-value@2:19"),
         ("workflow: w\nqueue: {lane: fast}\nsteps: [{note: x}]\n", "unknown-lane@2:15"),
+        // There is no run yet when a job is queued.
+        ("workflow: w\nqueue: {tag: \"${run.id}\"}\nsteps: [{note: x}]\n", "unknown-name@2:17"),
+        ("workflow: w\nqueue: {tag: \"${digest.uuid('x')}\"}\nsteps: [{note: x}]\n", "unknown-function@2:17"),
+        ("workflow: w\nfunctions: {f: \"n => digest.uuid(n)\"}\nsteps: [{note: \"${f('x')}\"}]\n", "unknown-function@2:22"),
         (
             "workflow: w\ninput: {k: {enum: [main, slow]}, t: {type: string}}\nqueue: {lane: \"${input.t}\"}\nsteps: [{note: \"${input}\"}]\n",
             "unknown-lane@3:15",

@@ -459,7 +459,7 @@ impl Machine {
         machine
     }
 
-    /// Sets what the `Idempotency-Key` of its calls and the boundaries of their bodies are made from, its id by default: a
+    /// Sets what the `Idempotency-Key` of its calls, the boundaries of their bodies and its UUIDs are made from, its id by default: a
     /// service that could compute the id of a job could read its result and cancel it.
     pub fn with_key(mut self: Box<Self>, key: String) -> Box<Self> {
         self.key = key;
@@ -650,7 +650,7 @@ impl Machine {
     /// What one evaluation may use.
     fn limits(&self) -> Limits<'_> {
         let defer_after = (!self.unhurried).then_some(INLINE_WORK);
-        Limits { defer_after, watch: Some(&self.watch), ..Limits::default() }
+        Limits { defer_after, watch: Some(&self.watch), seed: Some(&self.key), ..Limits::default() }
     }
 
     /// Feeds the outcome of an effect; one that nothing waits for is dropped.

@@ -282,6 +282,28 @@ fn a_question_is_asked_before_a_call_is_repeated() {
 }
 
 #[test]
+fn a_uuid_is_the_same_for_a_name_in_a_run_and_nobody_can_compute_it() {
+    let steps = "  - reply: 200\n    body: \"${[digest.uuid('a'), digest.uuid('b'), digest.uuid('a')].concat(list.range(2).map(i => digest.uuid(`${i}`)))}\"\n";
+    let plan = plan(steps);
+    assert!(plan.uses_run);
+    let made = |key: &str| -> Vec<String> {
+        let (reply, _) = run(&mut start(plan.clone(), 1).with_key(key.to_owned()), vec![]);
+        let body = reply.expect("reply").body;
+        body.as_list().expect("a list").iter().filter_map(Value::as_text).map(str::to_owned).collect()
+    };
+    let (one, other) = (made("k1"), made("k2"));
+    assert_eq!((one.clone(), one[0] == one[2]), (made("k1"), true));
+    let mut all: Vec<&String> = one.iter().chain(&other).collect();
+    all.sort();
+    all.dedup();
+    assert_eq!(all.len(), 8, "{all:?}");
+    for uuid in all {
+        let parts: Vec<usize> = uuid.split('-').map(str::len).collect();
+        assert!(parts == [8, 4, 4, 4, 12] && &uuid[14..15] == "4" && "89ab".contains(&uuid[19..20]), "{uuid}");
+    }
+}
+
+#[test]
 fn catch_takes_over_where_it_stands() {
     let own = "  - id: v\n    call: s.op\n    send: {id: x}\n    catch: [{let: {v: \"${failure.kind} ${failure.status}\"}}]\n  - reply: 200\n    body: ${v}\n";
     let (reply, states) = run(&mut start(plan(own), 1), vec![answer(500, "")]);

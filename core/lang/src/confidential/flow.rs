@@ -374,7 +374,7 @@ impl Flow<'_> {
         match function {
             Reveal | DigestSha256 | DigestHmacSha256 | Boolean | IsNaN | IsFinite | ArrayIsArray | NumberIsFinite
             | NumberIsInteger | NumberIsNaN | NumberIsSafeInteger | ObjectHasOwn | ObjectIs | ObjectKeys
-            | TimeCompare | TimeIsWorkingDay | DigestHash | DigestHmac => Label::Clear,
+            | TimeCompare | TimeIsWorkingDay | DigestHash | DigestHmac | DigestUuid => Label::Clear,
             ListScan => {
                 let mut label = labels.last().cloned().unwrap_or_default();
                 for _ in 0..ROUNDS {

@@ -201,6 +201,7 @@ const FUNCTIONS: &[About] = abouts! {
     "digest.hmac" ("algorithm, key, text, encoding?") "text" "Returns the HMAC of a text, with the same algorithms and encodings.";
     "digest.base64url" ("text") "text" "Returns a text in Base64 for URLs, without padding.";
     "digest.fromBase64url" ("text") "text" "Returns the text of Base64 for URLs.";
+    "digest.uuid" ("name") "text" "Returns a UUID that nobody can guess: the same for the same name in one run, also when the run is repeated.";
     "list.scan" ("list, combine, first") "list" "Returns what a function makes of each item and of its result for the items before: running totals.";
     "list.chunk" ("list, size") "list" "Returns the items in lists of at most so many.";
     "list.group" ("list, key") "object" "Returns lists of items by the key that a function returns for each.";

@@ -368,6 +368,11 @@ impl Eval<'_> {
         Ok(self.meter.work(bytes as u64 / 16)?)
     }
 
+    /// The secret of the run, where there is one.
+    pub(super) fn seed(&self) -> Option<&str> {
+        self.meter.seed()
+    }
+
     /// Charges for looking through items.
     pub(super) fn item_work(&mut self, items: usize) -> Res<()> {
         Ok(self.meter.work(items as u64)?)

@@ -223,6 +223,7 @@ callables! { Static:
     DigestHmac "digest.hmac" 3..4 No;
     DigestBase64url "digest.base64url" 1..1 No;
     DigestFromBase64url "digest.fromBase64url" 1..1 No;
+    DigestUuid "digest.uuid" 1..1 No;
     ListChunk "list.chunk" 2..2 No;
     ListGroup "list.group" 2..2 Required(1);
     ListRange "list.range" 1..3 No;

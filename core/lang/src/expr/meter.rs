@@ -22,11 +22,13 @@ pub struct Limits<'w> {
     pub defer_after: Option<u64>,
     /// Counts its work and may interrupt it.
     pub watch: Option<&'w Watch>,
+    /// The secret of the run, from which UUIDs are made.
+    pub seed: Option<&'w str>,
 }
 
 impl Default for Limits<'_> {
     fn default() -> Self {
-        Limits { work: 5_000_000, bytes: 64 << 20, defer_after: None, watch: None }
+        Limits { work: 5_000_000, bytes: 64 << 20, defer_after: None, watch: None, seed: None }
     }
 }
 
@@ -92,6 +94,11 @@ impl<'w> Meter<'w> {
         let most = limits.defer_after.unwrap_or(u64::MAX).min(limits.work);
         self.look_at = (self.work + LOOK).min(most);
         Ok(())
+    }
+
+    /// The secret of the run, where there is one.
+    pub fn seed(&self) -> Option<&'w str> {
+        self.limits.seed
     }
 
     pub fn bytes(&mut self, count: u64) -> Result<(), Box<EvalError>> {

@@ -297,7 +297,7 @@ impl Infer<'_> {
             }
             (
                 JsonParse | DigestSha256 | DigestHmacSha256 | DigestBase64 | DigestFromBase64 | DigestBase64url
-                | DigestFromBase64url | DigestHash | DigestHmac,
+                | DigestFromBase64url | DigestHash | DigestHmac | DigestUuid,
                 Some(expr),
             ) => {
                 self.text_argument(&given(0), &[Text::Any], expr);

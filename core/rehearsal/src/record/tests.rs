@@ -28,6 +28,7 @@ pub(crate) fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past
         }
     });
     Past {
+        key: String::new(),
         id: format!("case-{}", prepared.cases[index].line),
         caller: prepared.caller(index).clone(),
         workflow: machine.plan().name.clone(),

@@ -265,9 +265,9 @@ async fn replayed(
         // They went into the journal, which kept them for a shorter time than the job.
         return Ok(None);
     }
-    let secrets = app.effects.secrets.clone();
+    let (secrets, key) = (app.effects.secrets.clone(), app.jobs.key_of(job.id));
     let replay = move || {
-        let mut machine = Machine::new(plan, start);
+        let mut machine = Machine::new(plan, start).with_key(key);
         let read = |row: &OutcomeRow| {
             let outcome = outcome_of(&secrets, row).ok_or_else(|| format!("outcome {}", row.seq))?;
             Ok((row.effect, outcome, row.at))

@@ -116,7 +116,7 @@ pub(super) async fn collected(
 
 /// The case of a run or a trial.
 pub(super) fn recorded(run: &Run, plan: &Plan, name: String, delivery: Option<CaseRequest>) -> RecordedCase {
-    let past = past(run, plan, name);
+    let past = past(String::new(), run, plan, name);
     let case = record(&match delivery {
         None => past,
         delivery => Past { request: delivery, delivered: true, ..past },
@@ -124,10 +124,12 @@ pub(super) fn recorded(run: &Run, plan: &Plan, name: String, delivery: Option<Ca
     RecordedCase { document: case.text, notes: case.notes }
 }
 
-pub(super) fn past(run: &Run, plan: &Plan, name: String) -> Past {
+/// A run by the journal; `key` is what its UUIDs were made from.
+pub(super) fn past(key: String, run: &Run, plan: &Plan, name: String) -> Past {
     let value = |text: Option<&str>| text.and_then(|text| serde_json::from_str(text).ok()).unwrap_or(JsonValue::Null);
     Past {
         id: run.id.to_string(),
+        key,
         caller: run.caller.clone(),
         workflow: run.workflow.clone(),
         name,

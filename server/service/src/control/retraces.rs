@@ -66,6 +66,7 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
             runs.push((run, plan));
         }
         let (checked, read, secrets) = (checked.clone(), runs.len(), app.effects.secrets.clone());
+        let jobs = app.jobs.clone();
         let answered = app.background.run(move || {
             // What takes long is not waited for: the rest is said to be more.
             let in_time = runs.into_iter().take_while(|_| begun.elapsed() <= WITHIN);
@@ -74,7 +75,7 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
                 let (run, confidential) = opened(run, &secrets);
                 let retraced = match plan {
                     Some(plan) => {
-                        let retraced = retrace(&past(&run, &plan, String::new()), &checked);
+                        let retraced = retrace(&past(jobs.key_of(run.id), &run, &plan, String::new()), &checked);
                         if !sealed { retraced } else { masked(retraced, &secrets.of_values(confidential)) }
                     }
                     None => Retraced {

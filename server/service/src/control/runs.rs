@@ -183,7 +183,7 @@ pub async fn comparison(app: Data<App>, ids: Path<(String, String)>) -> Result<H
     let same_revision = (&before.workflow, before.revision) == (&after.workflow, after.revision);
     let mut pasts = Vec::with_capacity(2);
     for run in [before, after] {
-        pasts.push(past(&run, &*plan_of_run(&app, &run).await?, String::new()));
+        pasts.push(past(String::new(), &run, &*plan_of_run(&app, &run).await?, String::new()));
     }
     let compared = move || compare(&pasts[0], &pasts[1], same_revision);
     let differences = app.background.run(compared).await?.into_iter().map(difference).collect();

@@ -30,8 +30,9 @@ pub async fn scope(app: Data<App>, id: Path<String>, query: Query<ScopeQuery>) -
     let plan =
         checked.workflows.iter().find(|(at, _)| *at == 0).map(|(_, plan)| plan.clone()).ok_or_else(|| gone(&run))?;
     let invokes = !plan.invokes.is_empty();
+    let key = app.jobs.key_of(run.id);
     let looked = app.background.run(move || {
-        let past = past(&run, &plan, String::new());
+        let past = past(key, &run, &plan, String::new());
         let seen = known_at(&past, &checked, &query.step, items)?;
         let names = seen.names().map(|(name, value)| NamedValue { name: name.to_owned(), value: value.to_serde() });
         let evaluated = query.expression.as_deref().map(|text| seen.evaluate(text));

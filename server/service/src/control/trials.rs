@@ -216,7 +216,7 @@ struct Before {
 async fn before(app: &App, run: Uuid, from: &str, recorded: &[String]) -> Result<Before> {
     let run = past_run(app, &run.to_string()).await?;
     let plan = plan_of_run(app, &run).await?;
-    let past = past(&run, &plan, String::new());
+    let past = past(app.jobs.key_of(run.id), &run, &plan, String::new());
     let from = Some(from).filter(|from| !from.is_empty());
     let answers = match from.is_some() || !recorded.is_empty() {
         false => None,

@@ -83,8 +83,8 @@ pub async fn run_or_queue(
     let machine = Machine::new(plan.clone(), start);
     let run = Box::new(DirectRun {
         id: about.id,
-        // The key is for calls alone, and takes longer to make than a small run to end.
-        machine: if plan.may_call() { machine.with_key(app.jobs.key_of(about.id)) } else { machine },
+        // The key is for calls and UUIDs alone, and takes longer to make than a small run to end.
+        machine: if plan.may_call() || plan.uses_run { machine.with_key(app.jobs.key_of(about.id)) } else { machine },
         entry,
         workflow: route.workflow,
         live: route.live,

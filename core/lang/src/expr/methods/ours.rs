@@ -42,6 +42,14 @@ impl Eval<'_> {
                 let (first, second) = (self.text_at(args, 0)?, self.text_at(args, 1)?);
                 self.digest(what, &first, &second)
             }
+            DigestUuid => {
+                let name = self.text_at(args, 0)?;
+                self.item_work(name.len() / 4)?;
+                let Some(seed) = self.seed() else { return range_failure("`digest.uuid` is known in a run only") };
+                let hash = keyed("sha256", seed.as_bytes(), format!("uuid {name}").as_bytes())?;
+                let bytes = hash.first_chunk().copied().unwrap_or_default();
+                self.make_text(uuid::Builder::from_random_bytes(bytes).into_uuid().to_string())
+            }
             ListChunk => {
                 let items = self.items_of(&arg(args, 0), what)?;
                 let size = ops::to_integer(self.number_at(args, 1, f64::NAN)?);

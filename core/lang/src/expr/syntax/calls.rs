@@ -7,7 +7,7 @@ use oxc_ast::ast::RegExpFlags;
 use oxc_span::GetSpan;
 
 use super::{Local, LocalKind, Lowering, span};
-use crate::expr::Binding;
+use crate::expr::{Binding, Use};
 use crate::expr::ast::*;
 use crate::expr::functions::{self, Change, Method, Static};
 use crate::expr::pattern::Pattern;
@@ -111,6 +111,16 @@ impl Lowering<'_> {
     }
 
     fn static_call(&mut self, function: Static, call: &js::CallExpression) -> Expr {
+        if function == Static::DigestUuid {
+            // It is made from the run, and so its use is one of `run`.
+            let Some(slot) = self.scope.slot("run") else {
+                let expr = self.fault("unknown-function", "`digest.uuid` is known in steps only", call);
+                self.help("outside of a run there is none that it could be the same for; pass it on as an argument");
+                return expr;
+            };
+            let at = span(&call.callee);
+            self.uses.push(Use { slot, member: Some("id".into()), at, member_at: at });
+        }
         let args = self.args(function.name(), function.arity(), function.takes_function(), false, call);
         Expr { kind: Kind::Static(function, args), at: span(call) }
     }
