@@ -73,6 +73,8 @@ const METHODS: &[(&str, &str, &str)] = &[
     ("[[items], [[4]]].flat(2)", "unknown[]", "[3,1,2,4]"),
     ("calls.flatMap(c => [c.berth, c.note ?? '-'])", "(number | string)[]", r#"[4,"ice",2,"-"]"#),
     ("o.hasOwnProperty('b')", "boolean", "true"),
+    ("'å'.localeCompare('z', 'nb')", "number", "1"),
+    ("1234.5.toLocaleString('de', {minimumFractionDigits: 2})", "string", r#""1.234,50""#),
     ("items.includes(2)", "boolean", "true"),
     ("s.includes('vik')", "boolean", "true"),
     ("items.indexOf(2)", "number", "2"),

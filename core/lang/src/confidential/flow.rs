@@ -313,7 +313,7 @@ impl Flow<'_> {
             // Questions about a value.
             (
                 Includes | IndexOf | LastIndexOf | FindIndex | FindLastIndex | Every | Some | HasOwnProperty | Keys
-                | StartsWith | EndsWith | IsWellFormed | Search,
+                | StartsWith | EndsWith | IsWellFormed | LocaleCompare | Search,
                 _,
             ) => Label::Clear,
             (Map, Option::Some(function)) => Label::list(self.apply(function, &each)),

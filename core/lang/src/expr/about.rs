@@ -77,6 +77,7 @@ const METHODS: &[About] = abouts! {
     "join" ("separator?") "text" "Returns the items as one text, separated by a comma unless another separator is passed.";
     "keys" ("") "list" "Returns the positions of the items.";
     "lastIndexOf" ("value, from?") "number" "Returns the last position of an item or a piece of text, or -1.";
+    "localeCompare" ("other, locale, options?") "number" "Returns -1, 0 or 1, as the text stands before another, with it or behind it in the order of a language: `'nb'`. Options: `numeric`, `sensitivity`.";
     "map" ("change") "list" "Returns what a function makes of each item.";
     "match" ("pattern") "list or null" "Returns the first match with its groups; with the flag `g` all matches.";
     "matchAll" ("pattern") "list" "Returns all matches, each with its groups.";
@@ -95,6 +96,7 @@ const METHODS: &[About] = abouts! {
     "startsWith" ("text, from?") "boolean" "Whether the text begins with another one.";
     "substring" ("start, end?") "text" "Returns the part from a position up to another.";
     "toExponential" ("digits?") "text" "Returns the number in exponential notation.";
+    "toLocaleString" ("locale, options?") "text" "Returns the number as it is written in a language: `'de'`, `'en-GB'`. Options: `minimumFractionDigits`, `maximumFractionDigits`, `useGrouping`.";
     "toFixed" ("digits?") "text" "Returns the number with so many digits behind the point.";
     "toLowerCase" ("") "text" "Returns the text in lower case.";
     "toPrecision" ("digits?") "text" "Returns the number with so many significant digits.";

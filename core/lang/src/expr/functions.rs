@@ -79,6 +79,7 @@ callables! { Method:
     Join "join" 0..1 No;
     Keys "keys" 0..0 No;
     LastIndexOf "lastIndexOf" 1..2 No;
+    LocaleCompare "localeCompare" 2..3 No;
     Map "map" 1..2 Required(0);
     Match "match" 1..1 No;
     MatchAll "matchAll" 1..1 No;
@@ -98,6 +99,7 @@ callables! { Method:
     Substring "substring" 1..2 No;
     ToExponential "toExponential" 0..1 No;
     ToFixed "toFixed" 0..1 No;
+    ToLocaleString "toLocaleString" 1..2 No;
     ToLowerCase "toLowerCase" 0..0 No;
     ToPrecision "toPrecision" 0..1 No;
     ToReversed "toReversed" 0..0 No;
@@ -311,9 +313,8 @@ pub fn refused_method(name: &str) -> Option<&'static str> {
         "fill" | "copyWithin" => "values never change; use `map`",
         "forEach" => "use `map`, or an `each` step",
         "substr" => "use `slice` or `substring`",
-        "localeCompare" | "toLocaleString" | "toLocaleUpperCase" | "toLocaleLowerCase" => {
-            "the result would depend on the machine; compare with `<`, or use `toUpperCase`, `toFixed`"
-        }
+        "toLocaleUpperCase" | "toLocaleLowerCase" => "use `toUpperCase` or `toLowerCase`",
+        "toLocaleDateString" | "toLocaleTimeString" => "use `time.format` with a pattern",
         "then" | "catch" => "steps run one after another; what a step gave is already there",
         "call" | "apply" | "bind" => "functions are only arguments of methods",
         _ => return None,

@@ -43,6 +43,7 @@ impl Infer<'_> {
             let name = call.method.name();
             self.report("unknown-method", format!("{shown} {verb} {}, which has no `{name}`", wrong.what()), at);
         }
+        self.locale(call, &args);
         let mut results = Vec::new();
         let lists = kinds(|one| matches!(one, Type::List(_)));
         if lists != Type::Never && has_method(&Type::list(Type::Unknown), call.method) {
@@ -205,7 +206,7 @@ impl Infer<'_> {
         let groups = Type::list(Type::TEXT.or(Type::Undefined));
         match call.method {
             At => Type::TEXT.or(Type::Undefined),
-            CharCodeAt | IndexOf | LastIndexOf | Search => Type::NUMBER,
+            CharCodeAt | IndexOf | LastIndexOf | LocaleCompare | Search => Type::NUMBER,
             CodePointAt => Type::NUMBER.or(Type::Undefined),
             EndsWith | StartsWith | Includes | IsWellFormed | HasOwnProperty => Type::BOOL,
             Match => groups.or(Type::Null),
@@ -380,11 +381,11 @@ fn of_unknown(method: Method) -> Type {
     use Method::*;
     match method {
         CharAt | Join | Normalize | PadEnd | PadStart | Repeat | Replace | ReplaceAll | Substring | ToExponential
-        | ToFixed | ToLowerCase | ToPrecision | ToString | ToUpperCase | ToWellFormed | Trim | TrimEnd | TrimStart => {
+        | ToFixed | ToLocaleString | ToLowerCase | ToPrecision | ToString | ToUpperCase | ToWellFormed | Trim | TrimEnd | TrimStart => {
             Type::TEXT
         }
         EndsWith | StartsWith | Every | Some | Includes | HasOwnProperty | IsWellFormed => Type::BOOL,
-        CharCodeAt | FindIndex | FindLastIndex | IndexOf | LastIndexOf | Search => Type::NUMBER,
+        CharCodeAt | FindIndex | FindLastIndex | IndexOf | LastIndexOf | LocaleCompare | Search => Type::NUMBER,
         Map | Filter | Flat | FlatMap | ToReversed | ToSorted | ToSpliced | With | Values | Entries => {
             Type::list(Type::Unknown)
         }
@@ -448,6 +449,7 @@ pub(super) fn has_method(of: &Type, method: Method) -> bool {
                 | IndexOf
                 | IsWellFormed
                 | LastIndexOf
+                | LocaleCompare
                 | Match
                 | MatchAll
                 | Normalize
@@ -471,7 +473,10 @@ pub(super) fn has_method(of: &Type, method: Method) -> bool {
                 | ValueOf
         ),
         Type::Number(_) => {
-            matches!(method, HasOwnProperty | ToExponential | ToFixed | ToPrecision | ToString | ValueOf)
+            matches!(
+                method,
+                HasOwnProperty | ToExponential | ToFixed | ToLocaleString | ToPrecision | ToString | ValueOf
+            )
         }
         Type::Bool(_) => matches!(method, ToString | ValueOf),
         Type::Object(_) => matches!(method, HasOwnProperty | ToString | ValueOf),

@@ -21,6 +21,7 @@ mod flow;
 mod holds;
 mod infer;
 mod literals;
+mod locales;
 mod narrow;
 mod operators;
 pub mod schema;

@@ -5,12 +5,14 @@
 
 mod dates;
 mod list;
+mod locale;
 mod number;
 mod ours;
 mod statics;
 mod text;
 
 pub use dates::pattern_has_time;
+pub use locale::LOCALES;
 
 use super::ast::{Arg, Function, MethodCall};
 use super::eval::{Eval, Res, type_failure};

@@ -9,7 +9,8 @@ impl Eval<'_> {
     pub(super) fn number_method(&mut self, method: Method, on: &Value, args: &[Value]) -> Res {
         self.work(20)?;
         let number = self.number_of(on)?;
-        let digits = self.integer_at(args, 0, 0.0)?;
+        // Of `toLocaleString` the first argument is no number.
+        let digits = if method == Method::ToLocaleString { 0.0 } else { self.integer_at(args, 0, 0.0)? };
         let given = !matches!(args.first(), None | Some(Value::Undefined));
         match method {
             Method::ToString => {
@@ -33,6 +34,7 @@ impl Eval<'_> {
                 }
                 self.make_text(ryu_js::Buffer::new().format_to_fixed(number, digits as u8))
             }
+            Method::ToLocaleString => self.locale_number(on, args),
             Method::ToPrecision if !given => self.make_text(ops::number_text(number)),
             Method::ToPrecision | Method::ToExponential if !number.is_finite() => {
                 self.make_text(ops::number_text(number))

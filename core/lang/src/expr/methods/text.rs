@@ -110,6 +110,7 @@ impl Eval<'_> {
                 let wanted = self.text_at(&args, 0)?;
                 last_index_of(text, &wanted, self.number_at(&args, 1, f64::INFINITY)?)
             }
+            Method::LocaleCompare => return self.locale_compare(text, &args),
             Method::IsWellFormed => Value::Bool(true),
             Method::ToWellFormed | Method::ToString | Method::ValueOf => Value::Text(text.clone()),
             Method::Match | Method::MatchAll | Method::Search => {

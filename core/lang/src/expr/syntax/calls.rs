@@ -7,7 +7,7 @@ use oxc_ast::ast::RegExpFlags;
 use oxc_span::GetSpan;
 
 use super::{Local, LocalKind, Lowering, span};
-use crate::expr::{Binding, Use};
+use crate::expr::{Binding, Use, about};
 use crate::expr::ast::*;
 use crate::expr::functions::{self, Change, Method, Static};
 use crate::expr::pattern::Pattern;
@@ -211,6 +211,9 @@ impl Lowering<'_> {
                 (a, b) => format!("{a} to {b} arguments"),
             };
             self.fault("wrong-arguments", format!("`{name}` expects {wanted}, not {given}"), call);
+            if let Some(known) = about::method(name).or_else(|| about::function(name)) {
+                self.help(format!("write `{}`", known.signature()));
+            }
         }
         let mut args = Vec::with_capacity(given);
         for (index, argument) in call.arguments.iter().enumerate() {
