@@ -69,6 +69,11 @@ pub const EXAMPLES: &[Example] = &[
         "long running approval progress",
     ),
     example(
+        "notice-board",
+        "a web page read by CSS selectors, with absolute links, in the order of a language",
+        "html scrape scraping crawl extract website sort locale",
+    ),
+    example(
         "quay-release",
         "a job that waits for a signature, found by its number and not by an address",
         "approval human wait correlation key callback",

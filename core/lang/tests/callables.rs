@@ -33,7 +33,9 @@ fn both(text: &str) -> (String, String) {
     let expression = Expression::compile(text, &scope).unwrap_or_else(|faults| panic!("{text}: {faults:?}"));
     let (of, findings) = env.infer(&expression);
     assert!(findings.is_empty(), "{text}: {findings:?}");
-    let value = expression.eval(&slots, Limits { seed: Some("k"), ..Limits::default() }).unwrap_or_else(|error| panic!("{text}: {error:?}"));
+    let value = expression
+        .eval(&slots, Limits { seed: Some("k"), ..Limits::default() })
+        .unwrap_or_else(|error| panic!("{text}: {error:?}"));
     (of.to_string(), if value == Value::Undefined { "undefined".into() } else { value.to_json() })
 }
 
@@ -236,6 +238,25 @@ const FUNCTIONS: &[(&str, &str, &str)] = &[
     ),
     ("digest.base64url('a?>')", "string", r#""YT8-""#),
     ("digest.fromBase64url('YT8-')", "string", r#""a?>""#),
+    (
+        "html.links('<a href=b>B</a>', 'https://h.example/a')",
+        "{text: string, url: string}[]",
+        r#"[{"text":"B","url":"https://h.example/b"}]"#,
+    ),
+    ("html.main('<nav>x</nav><p>y')", "string", r#""y""#),
+    ("html.meta('<title>T</title>').title", "string | null", r#""T""#),
+    (
+        "html.rows('<li><b>1</b><li>', 'li', {b: 'b', c: '@c'})",
+        "{b: string | null, c: string | null}[]",
+        r#"[{"b":"1","c":null},{"b":null,"c":null}]"#,
+    ),
+    (
+        "html.select('<p class=x>a<p>b', 'p.x').map(p => [p.tag, p.text, p.attributes.class])",
+        "(string | undefined)[][]",
+        r#"[["p","a","x"]]"#,
+    ),
+    ("html.text('<p>a<p>b')", "string", r#""a\nb""#),
+    ("html.url('/x?y', 'https://h.example/')?.path", "string | undefined", r#""/x""#),
     ("digest.uuid(s)", "string", r#""71f50c7c-ace9-447a-8508-8cc2a706fb2a""#),
     ("list.scan(items, (sum, x) => sum + x, 0)", "number[]", "[3,4,6]"),
     ("digest.base64('a')", "string", r#""YQ==""#),

@@ -414,8 +414,8 @@ impl<'c> Desk<'c> {
 
     /// Writes the stub that is missing, with what the operation's description says it answers.
     fn miss_call(&mut self, request: &Request, name: &str, operation: Option<&Operation>) {
-        let path = request.target.split('?').next().unwrap_or_default();
-        let name = if operation.is_some() { name.to_owned() } else { format!("\"{name} {path}\"") };
+        // That of a call by address ends with its path.
+        let name = if request.operation.is_some() { name.to_owned() } else { format!("\"{name}\"") };
         let good = operation.and_then(|operation| {
             let api = &self.prepared.services.get(&request.service)?.api;
             let good = operation

@@ -206,6 +206,16 @@ fn a_call_without_a_stub_brings_the_stub_to_paste() {
         results[0].missing_stubs,
         ["sql.harbour: {when: \"request.statement.startsWith('SELECT name FROM')\", rows: [], count: 0}"]
     );
+    // A call by address has a stub by its path.
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: http://s/base\n");
+    bundle.add("w.yaml", "workflow: w\nsteps: [{call: GET http://s/base/x}]\n");
+    for (stubs, wanted) in [("", vec!["\"s GET /x\": {body: {}}"]), ("stubs: {\"s GET /x\": {body: {}}}\n", vec![])] {
+        let text = format!("cases: w\n{stubs}examples: [{{name: one, input: {{}}, expect: {{state: succeeded}}}}]\n");
+        bundle.add("c.yaml", &text);
+        assert_eq!(check(&bundle).1[0].run(0).missing_stubs, wanted, "{stubs}");
+        bundle.documents.pop();
+    }
 }
 
 #[test]
@@ -294,7 +304,7 @@ steps:
 fn the_demo_office_is_clean() {
     let (checked, rehearsals) = check(&Bundle::of(kanzlei_samples::demo()));
     assert_eq!(checked.diagnostics, []);
-    assert_eq!((checked.workflows.len(), rehearsals.len()), (30, 30));
+    assert_eq!((checked.workflows.len(), rehearsals.len()), (31, 31));
     // Its cases pass and reach every step and branch.
     let mut reached = Reached::default();
     for prepared in &rehearsals {

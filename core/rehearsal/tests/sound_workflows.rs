@@ -408,7 +408,8 @@ impl Writer<'_> {
     }
 
     fn wake(&mut self) -> (&'static str, Vec<Json>) {
-        let (name, body) = (self.name("v"), json!({"n": whole(&self.maker.number(1)), "word": whole(&self.maker.text(1))}));
+        let (name, body) =
+            (self.name("v"), json!({"n": whole(&self.maker.number(1)), "word": whole(&self.maker.text(1))}));
         self.keeps(format!("{name}.job"), json!({"type": ["string", "null"]}), false);
         let by = format!("k${{{}}}", self.maker.number(1));
         ("wake", vec![json!({"id": name, "wake": "waits", "by": by, "body": body})])

@@ -9,8 +9,9 @@ use serde_json::Value as Json;
 const MAY: &[(&str, &[&str])] = &[
     ("kanzlei-model", &[]),
     ("kanzlei-samples", &[]),
-    ("kanzlei-lang", &["kanzlei-model"]),
+    ("kanzlei-lang", &["kanzlei-model", "kanzlei-pages"]),
     ("kanzlei-reports", &["kanzlei-model"]),
+    ("kanzlei-pages", &[]),
     ("kanzlei-compiler", &["kanzlei-model", "kanzlei-lang", "kanzlei-reports"]),
     ("kanzlei-engine", &["kanzlei-model", "kanzlei-lang", "kanzlei-reports", "kanzlei-compiler"]),
     ("kanzlei-rehearsal", &["kanzlei-model", "kanzlei-lang", "kanzlei-compiler", "kanzlei-engine"]),

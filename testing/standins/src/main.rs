@@ -12,6 +12,7 @@ mod buckets;
 mod customs;
 mod identity;
 mod mail;
+mod notices;
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -72,7 +73,8 @@ struct State {
     keys: Mutex<HashMap<String, String>>,
 }
 
-const SERVICES: [&str; 9] = ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger", "identity", "mail"];
+const SERVICES: [&str; 10] =
+    ["registry", "tides", "rates", "pilots", "texts", "customs", "ledger", "identity", "mail", "notices"];
 /// What `texts` asks for; the demo keeps it as the secret `texts-key`.
 const TEXTS_KEY: &str = "lindvik-texts-7f3a";
 
@@ -394,6 +396,7 @@ async fn main() -> std::io::Result<()> {
             .app_data(mailbox.clone())
             .app_data(customs.clone())
             .configure(customs::routes)
+            .configure(notices::routes)
             .configure(identity::routes)
             .configure(buckets::routes)
             .configure(mail::routes)

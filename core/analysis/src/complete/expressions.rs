@@ -9,7 +9,7 @@ use super::{Kind, Site, Suggestion};
 use crate::expression::{Receiver, Within, type_of_name};
 use crate::symbols;
 
-const NAMESPACES: &[&str] = &["Math", "JSON", "Object", "Array", "Number", "String", "time", "list", "digest"];
+const NAMESPACES: &[&str] = &["Math", "JSON", "Object", "Array", "Number", "String", "time", "list", "digest", "html"];
 const WORDS: &[&str] = &["true", "false", "null", "undefined"];
 
 pub(super) fn suggest(site: &Site, within: &Within, sight: &Sight) -> Vec<Suggestion> {

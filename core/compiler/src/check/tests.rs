@@ -453,7 +453,10 @@ fn lanes_timetables_and_answers_are_checked() {
         // There is no run yet when a job is queued.
         ("workflow: w\nqueue: {tag: \"${run.id}\"}\nsteps: [{note: x}]\n", "unknown-name@2:17"),
         ("workflow: w\nqueue: {tag: \"${digest.uuid('x')}\"}\nsteps: [{note: x}]\n", "unknown-function@2:17"),
-        ("workflow: w\nfunctions: {f: \"n => digest.uuid(n)\"}\nsteps: [{note: \"${f('x')}\"}]\n", "unknown-function@2:22"),
+        (
+            "workflow: w\nfunctions: {f: \"n => digest.uuid(n)\"}\nsteps: [{note: \"${f('x')}\"}]\n",
+            "unknown-function@2:22",
+        ),
         (
             "workflow: w\ninput: {k: {enum: [main, slow]}, t: {type: string}}\nqueue: {lane: \"${input.t}\"}\nsteps: [{note: \"${input}\"}]\n",
             "unknown-lane@3:15",

@@ -727,9 +727,7 @@ impl Machine {
             (What::Call { attempt }, Outcome::Called(result), Some(record)) => {
                 self.called(at, fibre, record, attempt, result)
             }
-            (What::Again { attempt }, Outcome::Waited, Some(record)) => {
-                self.repeat_call(fibre, record, attempt)
-            }
+            (What::Again { attempt }, Outcome::Waited, Some(record)) => self.repeat_call(fibre, record, attempt),
             (What::Call { attempt }, Outcome::Interrupted, Some(record)) => {
                 self.records[record].earlier_attempts.push("interrupted".to_owned());
                 self.repeat_call(fibre, record, attempt + 1)

@@ -204,6 +204,13 @@ const FUNCTIONS: &[About] = abouts! {
     "digest.base64url" ("text") "text" "Returns a text in Base64 for URLs, without padding.";
     "digest.fromBase64url" ("text") "text" "Returns the text of Base64 for URLs.";
     "digest.uuid" ("name") "text" "Returns a UUID that nobody can guess: the same for the same name in one run, also when the run is repeated.";
+    "html.links" ("page, address") "list" "Returns the links of a page: `text`, and the absolute `url` by the address of the page.";
+    "html.main" ("page") "text" "Returns the text of what a page is for, without what leads through the site.";
+    "html.meta" ("page") "object" "Returns what a page says of itself: `title`, `description`, `language`, `canonical`, `properties`.";
+    "html.rows" ("page, selector, fields") "list" "Returns an object for each element of a CSS selector; each field is a selector within it, with `@name` for an attribute: `{title: 'h2', link: 'a@href'}`.";
+    "html.select" ("page, selector") "list" "Returns the elements of a CSS selector: `tag`, `text`, `html`, `attributes`.";
+    "html.text" ("page") "text" "Returns the text of a page as a reader sees it.";
+    "html.url" ("text, base?") "object" "Returns the parts of an address, or `null`: `href`, `scheme`, `host`, `port`, `path`, `query`, `fragment`.";
     "list.scan" ("list, combine, first") "list" "Returns what a function makes of each item and of its result for the items before: running totals.";
     "list.chunk" ("list, size") "list" "Returns the items in lists of at most so many.";
     "list.group" ("list, key") "object" "Returns lists of items by the key that a function returns for each.";

@@ -226,6 +226,13 @@ callables! { Static:
     DigestBase64url "digest.base64url" 1..1 No;
     DigestFromBase64url "digest.fromBase64url" 1..1 No;
     DigestUuid "digest.uuid" 1..1 No;
+    HtmlLinks "html.links" 2..2 No;
+    HtmlMain "html.main" 1..1 No;
+    HtmlMeta "html.meta" 1..1 No;
+    HtmlRows "html.rows" 3..3 No;
+    HtmlSelect "html.select" 2..2 No;
+    HtmlText "html.text" 1..1 No;
+    HtmlUrl "html.url" 1..2 No;
     ListChunk "list.chunk" 2..2 No;
     ListGroup "list.group" 2..2 Required(1);
     ListRange "list.range" 1..3 No;
@@ -240,7 +247,7 @@ callables! { Static:
 
 /// Names that only stand before a dot.
 pub fn is_namespace(name: &str) -> bool {
-    matches!(name, "Math" | "Object" | "Array" | "Number" | "String" | "JSON" | "time" | "digest" | "list")
+    matches!(name, "Math" | "Object" | "Array" | "Number" | "String" | "JSON" | "time" | "digest" | "list" | "html")
 }
 
 /// Whether a global function has this name.

@@ -38,7 +38,7 @@ mod tests;
 pub use ast::{Named, Span};
 pub use eval::{ErrorKind, EvalError};
 pub use meter::{Limits, Watch};
-pub use methods::{LOCALES, pattern_has_time};
+pub use methods::{ADDRESS, LOCALES, pattern_has_time};
 pub use syntax::{MAX_NESTING, MAX_TEXT};
 
 use std::collections::HashMap;

@@ -286,6 +286,9 @@ impl Infer<'_> {
                 _ => Type::INSTANT,
             };
         }
+        if name.starts_with("html.") {
+            return self.html(function, types, args);
+        }
         // A function of an object or a list accepts nothing else.
         let first = match (function, written(0)) {
             (ObjectEntries | ObjectKeys | ObjectValues | ArrayFrom | ObjectFromEntries | ObjectHasOwn, Some(expr)) => {
@@ -343,7 +346,7 @@ impl Infer<'_> {
         }
     }
 
-    fn text_argument(&mut self, of: &Type, wanted: &[Text], expr: &Expr) {
+    pub(super) fn text_argument(&mut self, of: &Type, wanted: &[Text], expr: &Expr) {
         let of = self.there(of, expr, "and a text is needed");
         self.only(&of, expr, |one| matches!(one, Type::Text(_)), "is no text");
         let texts = of.keep(|one| matches!(one, Type::Text(_)));
@@ -381,9 +384,8 @@ fn of_unknown(method: Method) -> Type {
     use Method::*;
     match method {
         CharAt | Join | Normalize | PadEnd | PadStart | Repeat | Replace | ReplaceAll | Substring | ToExponential
-        | ToFixed | ToLocaleString | ToLowerCase | ToPrecision | ToString | ToUpperCase | ToWellFormed | Trim | TrimEnd | TrimStart => {
-            Type::TEXT
-        }
+        | ToFixed | ToLocaleString | ToLowerCase | ToPrecision | ToString | ToUpperCase | ToWellFormed | Trim
+        | TrimEnd | TrimStart => Type::TEXT,
         EndsWith | StartsWith | Every | Some | Includes | HasOwnProperty | IsWellFormed => Type::BOOL,
         CharCodeAt | FindIndex | FindLastIndex | IndexOf | LastIndexOf | LocaleCompare | Search => Type::NUMBER,
         Map | Filter | Flat | FlatMap | ToReversed | ToSorted | ToSpliced | With | Values | Entries => {

@@ -24,6 +24,7 @@ mod literals;
 mod locales;
 mod narrow;
 mod operators;
+mod pages;
 pub mod schema;
 mod sites;
 mod texts;

@@ -20,9 +20,8 @@ use crate::expr::eval::{Eval, Res, range_failure};
 use kanzlei_model::value::Value;
 
 /// The locales that are known (BCP 47).
-pub const LOCALES: &[&str] = &[
-    "da", "de", "de-AT", "de-CH", "en", "en-GB", "es", "fi", "fr", "it", "nb", "nl", "nn", "pl", "pt", "pt-PT", "sv",
-];
+pub const LOCALES: &[&str] =
+    &["da", "de", "de-AT", "de-CH", "en", "en-GB", "es", "fi", "fr", "it", "nb", "nl", "nn", "pl", "pt", "pt-PT", "sv"];
 const LEAST: &str = "minimumFractionDigits";
 const MOST: &str = "maximumFractionDigits";
 /// The most digits behind the point.
@@ -135,7 +134,13 @@ impl Eval<'_> {
         self.work(200)?;
         let number = self.number_of(on)?;
         if !number.is_finite() {
-            let text = if number.is_nan() { "NaN" } else if number > 0.0 { "∞" } else { "-∞" };
+            let text = if number.is_nan() {
+                "NaN"
+            } else if number > 0.0 {
+                "∞"
+            } else {
+                "-∞"
+            };
             return self.make_text(text.to_owned());
         }
         let mut decimal = match on {

@@ -4,6 +4,7 @@
 //! hold half of a surrogate pair holds U+FFFD instead (as `toWellFormed` returns).
 
 mod dates;
+mod html;
 mod list;
 mod locale;
 mod number;
@@ -12,6 +13,7 @@ mod statics;
 mod text;
 
 pub use dates::pattern_has_time;
+pub use html::ADDRESS;
 pub use locale::LOCALES;
 
 use super::ast::{Arg, Function, MethodCall};

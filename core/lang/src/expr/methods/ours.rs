@@ -23,6 +23,9 @@ impl Eval<'_> {
         if what.name().starts_with("time.") {
             return self.time(what, args);
         }
+        if what.name().starts_with("html.") {
+            return self.html(what, args);
+        }
         match what {
             DigestHash => {
                 let (algorithm, text) = (self.text_at(args, 0)?, self.text_at(args, 1)?);

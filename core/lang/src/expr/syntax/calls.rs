@@ -7,10 +7,10 @@ use oxc_ast::ast::RegExpFlags;
 use oxc_span::GetSpan;
 
 use super::{Local, LocalKind, Lowering, span};
-use crate::expr::{Binding, Use, about};
 use crate::expr::ast::*;
 use crate::expr::functions::{self, Change, Method, Static};
 use crate::expr::pattern::Pattern;
+use crate::expr::{Binding, Use, about};
 use crate::suggest;
 use kanzlei_model::value::Value;
 
