@@ -173,6 +173,9 @@ pub fn show_service(api: &Api, name: &str, json: bool) -> Done {
     }
     println!("{}  {}", draw::bold(&service.name), service.about);
     println!("{} {} ({})", draw::dim("base       "), service.base, service.network);
+    if !service.hosts.is_empty() {
+        println!("{} {}", draw::dim("hosts      "), service.hosts.join(", "));
+    }
     let over_all = if service.shared { ", over all processes" } else { "" };
     let secrets: Vec<String> = service.secrets.iter().map(secret).collect();
     let token = service.token.as_ref().map(|token| {

@@ -4231,6 +4231,11 @@ export interface components {
             name: string;
             about: string;
             base: string;
+            /**
+             * @description Where the base has `{host}` in place of one: the hosts that calls may name, or `any`.
+             * @default []
+             */
+            hosts: string[];
             /** @description `public` or `private`. */
             network: string;
             /** @description The names of the secrets that it is called with. */
@@ -4287,6 +4292,11 @@ export interface components {
             name: string;
             about: string;
             base: string;
+            /**
+             * @description Where the base has `{host}` in place of one: the hosts that calls may name, or `any`.
+             * @default []
+             */
+            hosts: string[];
             /** @description `public` or `private`. */
             network: string;
             /** Format: uint */

@@ -63,7 +63,7 @@
           {#each listed.value.services as service (service.name)}
             <tr class:chosen={service.name === name}>
               <th scope="row"><a href="/services/{encodeURIComponent(service.name)}">{service.name}</a> <span class="dim">{service.about}</span></th>
-              <td><span class="row"><span class="mono">{service.base}</span><CopyText text={service.base} label="Copy the address of {service.name}" /></span></td>
+              <td><span class="row"><span class="mono">{service.base}</span><CopyText text={service.base} label="Copy the address of {service.name}" /></span>{#if service.hosts?.length}<div class="dim">{service.hosts[0] === 'any' ? 'any public host' : service.hosts.join(', ')}</div>{/if}</td>
               <td>{service.network}</td>
               <td>{#each service.secrets ?? [] as one (one.name)}<div>{#if one.set}<span class="dim">{one.name} is set</span>{:else}<span class="why">{one.name} is not set</span>{/if}</div>{:else}<span class="dim">none</span>{/each}{#if service.token?.trouble}<div class="why">{service.token.trouble}</div>{/if}</td>
               <td>{#if service.day?.runs}{count(service.day.runs)} call{service.day.runs === 1 ? '' : 's'}{#if service.day.failures}<span class="why">, {count(service.day.failures)} failed</span>{/if}{:else}<span class="dim">no calls</span>{/if}</td>

@@ -74,6 +74,11 @@ pub const EXAMPLES: &[Example] = &[
         "html scrape scraping crawl extract website sort locale",
     ),
     example(
+        "page-card",
+        "a page at an address that clients name: title, text and links, public addresses only",
+        "html url preview crawl ssrf host website",
+    ),
+    example(
         "quay-release",
         "a job that waits for a signature, found by its number and not by an address",
         "approval human wait correlation key callback",

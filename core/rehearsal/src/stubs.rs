@@ -510,6 +510,7 @@ fn shown(request: &Request, operation: Option<&Operation>) -> Value {
     let headers = request.headers.iter().map(|(name, value)| (name.to_ascii_lowercase(), Value::text(value.as_str())));
     Value::object([
         ("method", Value::text(request.method.as_str())),
+        ("host", request.host.as_deref().map_or(Value::Undefined, Value::text)),
         ("path", Value::text(path)),
         ("target", Value::text(request.target.as_str())),
         ("params", params.finish()),

@@ -27,6 +27,9 @@ api! {
         pub name: String,
         pub about: String,
         pub base: String,
+        /// Where the base has `{host}` in place of one: the hosts that calls may name, or `any`.
+        #[serde(default)]
+        pub hosts: Vec<String>,
         /// `public` or `private`.
         pub network: String,
         pub operations: usize,
@@ -49,6 +52,9 @@ api! {
         pub name: String,
         pub about: String,
         pub base: String,
+        /// Where the base has `{host}` in place of one: the hosts that calls may name, or `any`.
+        #[serde(default)]
+        pub hosts: Vec<String>,
         /// `public` or `private`.
         pub network: String,
         /// The names of the secrets that it is called with.

@@ -13,6 +13,7 @@ use kanzlei_compiler::plan::{Allowance, Issuer, Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::Source;
 use kanzlei_lang::document::credentials::{Credentials, Tls};
+use kanzlei_lang::document::hosts::{HOST, Hosts};
 use kanzlei_lang::document::lane::MAIN;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
@@ -94,6 +95,8 @@ pub struct Service {
     pub base: String,
     /// The base parsed once; nothing where it is no address of HTTP.
     pub at: Option<Base>,
+    /// The hosts that it may be at, where its base names none.
+    pub hosts: Option<Hosts>,
     /// Whether it may have a private address.
     pub private: bool,
     /// The credentials of its calls.
@@ -238,6 +241,7 @@ impl Live {
                 name: name.clone(),
                 about: service.about,
                 at: Base::of(&base),
+                hosts: service.hosts.filter(|_| base.contains(HOST)),
                 base,
                 private: service.private,
                 credentials: service.credentials,

@@ -51,6 +51,7 @@ struct Passed {
 
 /// What goes out.
 struct Request {
+    host: Option<Maker>,
     template: String,
     variables: Vec<(String, Maker)>,
     headers: Vec<(String, Maker)>,
@@ -235,7 +236,12 @@ fn operation_call(
     let mut query = Vec::new();
     let mut fixed_query = Vec::new();
     let mut members = Vec::new();
+    let mut host = None;
     for ((name, maker), (named, _)) in send.into_iter().zip(&call.send) {
+        if service.hosts.is_some() && name == "host" {
+            host = Some(maker?);
+            continue;
+        }
         let parameter = operation.parameters.iter().find(|p| p.name == name);
         // Names of parameters may hold what a template variable must not.
         let variable = format!("v{}", variables.len());
@@ -300,7 +306,8 @@ fn operation_call(
         let operator = if fixed_query.is_empty() { '?' } else { '&' };
         template.push_str(&format!("{{{operator}{}}}", query.join(",")));
     }
-    finish(walk, call, service, &operation.method, operation.encoding, Request { template, variables, headers, body })
+    let request = Request { host, template, variables, headers, body };
+    finish(walk, call, service, &operation.method, operation.encoding, request)
 }
 
 fn url_call(
@@ -310,7 +317,8 @@ fn url_call(
     (method, template): (&str, String),
     Passed { send, headers, body, .. }: Passed,
 ) -> Option<plan::Call> {
-    let wanted = template_names(&template);
+    let mut wanted = template_names(&template);
+    wanted.extend(service.hosts.is_some().then(|| "host".to_owned()));
     let at = match &call.target {
         Target::Operation { at, .. } | Target::Url { at, .. } => *at,
     };
@@ -318,7 +326,7 @@ fn url_call(
         walk.report.error("bad-template", at, "this is not a URI template (RFC 6570)");
         return None;
     }
-    let mut variables = Vec::new();
+    let (mut variables, mut host) = (Vec::new(), None);
     for ((name, maker), (named, _)) in send.into_iter().zip(&call.send) {
         if !wanted.contains(&name) {
             walk.report.error("unknown-parameter", named.at, format!("the template has no variable `{name}`"));
@@ -328,7 +336,10 @@ fn url_call(
             };
             continue;
         }
-        variables.push((name, maker?));
+        match service.hosts.is_some() && name == "host" {
+            true => host = Some(maker?),
+            false => variables.push((name, maker?)),
+        }
     }
     for name in wanted.iter().filter(|name| !call.send.iter().any(|(sent, _)| sent.text == **name)) {
         walk.report.error("missing-parameter", at, format!("the template needs `{name}`, which is not sent"));
@@ -338,7 +349,7 @@ fn url_call(
         Some(body) => Some(body?),
         None => None,
     };
-    finish(walk, call, service, method, None, Request { template, variables, headers, body })
+    finish(walk, call, service, method, None, Request { host, template, variables, headers, body })
 }
 
 fn finish(
@@ -349,7 +360,22 @@ fn finish(
     by_operation: Option<Encoding>,
     request: Request,
 ) -> Option<plan::Call> {
-    let Request { template, variables, headers, body } = request;
+    let Request { host, template, variables, headers, body } = request;
+    let at = match &call.target {
+        Target::Operation { at, .. } | Target::Url { at, .. } => *at,
+    };
+    if service.hosts.is_some() && host.is_none() {
+        if matches!(call.target, Target::Operation { .. }) {
+            walk.report.error("missing-parameter", at, "the service has no host of its own, and none is sent");
+            walk.report.help("add it under `send`: `host: …`");
+        }
+        return None;
+    }
+    if let (Some(Maker::Const(value)), Some(hosts)) = (&host, &service.hosts)
+        && let Err(why) = hosts.admit(value.as_text().unwrap_or_default())
+    {
+        walk.report.error("wrong-argument", at, why);
+    }
     if body.is_some() && matches!(method, "GET" | "HEAD") {
         let at =
             call.body.as_ref().map_or_else(|| call.send.first().map(|(name, _)| name.at).unwrap_or_default(), |b| b.at);
@@ -365,6 +391,7 @@ fn finish(
             Target::Url { .. } => None,
         },
         method: method.to_owned(),
+        host: host.zip(service.hosts.clone()),
         template,
         variables,
         headers,

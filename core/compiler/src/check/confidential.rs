@@ -355,10 +355,12 @@ impl Pass<'_, '_, '_> {
     }
 
     fn call(&mut self, call: &Call, compiled: &plan::Call) -> Shown {
-        let variables = compiled.variables.iter().any(|(_, maker)| self.of(maker).any());
+        let host = compiled.host.as_ref().is_some_and(|(maker, _)| self.of(maker).any());
+        let variables = host || compiled.variables.iter().any(|(_, maker)| self.of(maker).any());
         let sent = Label::object(
             [
                 ("target", if variables { Label::Whole } else { Label::Clear }),
+                ("host", if host { Label::Whole } else { Label::Clear }),
                 ("body", compiled.body.as_ref().map_or(Label::Clear, |body| self.of(body))),
             ],
             Label::Clear,

@@ -262,6 +262,37 @@ fn together(documents: &[&str]) -> Vec<String> {
 }
 
 #[test]
+fn a_service_whose_host_each_call_names_is_checked() {
+    let service = "service: web\nbase: \"https://{host}\"\n";
+    let call = |send: &str| {
+        format!(
+            "workflow: w\ninput: {{h: {{type: string}}}}\nsteps: [{{call: \"GET https://{{host}}/x{{?q}}\", send: {{{send}}}}}, {{note: \"${{input}}\"}}]\n"
+        )
+    };
+    for (more, send, wanted) in [
+        ("hosts: any\n", "host: \"${input.h}\", q: 1", vec![]),
+        ("hosts: [\"*.lindvik.example\"]\n", "host: board.lindvik.example, q: 1", vec![]),
+        ("hosts: [\"*.lindvik.example\"]\n", "host: board.nesholm.example, q: 1", vec!["d1 wrong-argument@3:16"]),
+        ("hosts: any\n", "q: 1", vec!["d1 missing-parameter@3:16"]),
+        ("", "host: \"${input.h}\", q: 1", vec!["d0 missing-key@1:10"]),
+        ("hosts: some\n", "host: \"${input.h}\", q: 1", vec!["d0 wrong-value@3:8"]),
+        ("hosts: [\"*.\"]\n", "host: \"${input.h}\", q: 1", vec!["d0 wrong-value@3:9"]),
+        ("hosts: any\nnetwork: private\n", "host: \"${input.h}\", q: 1", vec!["d0 wrong-value@4:1"]),
+        ("hosts: any\ncredentials: {bearer: key}\n", "host: \"${input.h}\", q: 1", vec!["d0 wrong-value@4:1"]),
+    ] {
+        let found = together(&[&format!("{service}{more}"), &call(send)]);
+        let own: Vec<&str> = found
+            .iter()
+            .map(String::as_str)
+            .filter(|found| wanted.is_empty() || found.starts_with(&wanted[0][..2]))
+            .collect();
+        assert_eq!(own.first(), wanted.first(), "{more} {send}: {found:?}");
+    }
+    let fixed = "service: web\nbase: https://lindvik.example\nhosts: any\n";
+    assert_eq!(together(&[fixed]), ["d0 wrong-value@3:1"]);
+}
+
+#[test]
 fn libraries_share_functions_types_and_groups() {
     let stays = "library: stays\nversion: 1.4.0\nuse: [money]\ntypes:\n  Stay: {type: object, required: [nights, at], properties: {nights: {type: integer}, at: {$ref: \"#/types/Berth\"}}}\n  Berth: {type: string}\nfunctions:\n  dues: (stay) => cents((stay as Stay).nights * 3.2)\ngroups:\n  announce:\n    input: {stay: {$ref: \"#/types/Stay\"}}\n    steps:\n      - note: ${dues(input.stay)}\n      - reply: 200\n        body: ${input.stay.nights * 2}\n";
     let money = "library: money\nfunctions:\n  cents: n => Math.round(n * 100)\n";

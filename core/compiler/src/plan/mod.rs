@@ -29,6 +29,7 @@ use kanzlei_lang::calendar::Calendar;
 use kanzlei_lang::confidential::Label;
 use kanzlei_lang::document::access::Access;
 use kanzlei_lang::document::address::Address;
+use kanzlei_lang::document::hosts::Hosts;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::retry::Retry;
@@ -761,6 +762,8 @@ pub struct Call {
     pub operation: Option<String>,
     /// HTTP method.
     pub method: String,
+    /// The host, and those that the service may be at, where its base names none.
+    pub host: Option<(Maker, Hosts)>,
     /// URI template (RFC 6570) relative to the service's base.
     pub template: String,
     /// Variables of the template.

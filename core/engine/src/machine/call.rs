@@ -24,6 +24,8 @@ pub struct Request {
     pub service: String,
     /// The operation's name, where the call names one.
     pub operation: Option<String>,
+    /// The host, where the service has none of its own; it is one of those that the service may be at.
+    pub host: Option<String>,
     /// The HTTP method.
     pub method: String,
     /// Path and query relative to the service's base address.
@@ -147,6 +149,16 @@ impl Machine {
                 }
             }
         }
+        let host = match &call.host {
+            None => None,
+            Some((maker, hosts)) => {
+                let host = ops::to_text(&make(maker)?).to_string();
+                sent.insert("host".into(), Value::text(host.as_str()));
+                Some(hosts.admit(&host).map_err(|why| {
+                    Failure::new(FailureKind::BlockedAddress, format!("{} is not called: {why}", call.service))
+                })?)
+            }
+        };
         let target = UriTemplateStr::new(&call.template)
             .and_then(|template| template.expand::<UriSpec, _>(&context))
             .map(|target| target.to_string())
@@ -196,6 +208,7 @@ impl Machine {
         Ok(Request {
             service: call.service.clone(),
             operation: call.operation.clone(),
+            host,
             method: call.method.clone(),
             target,
             headers,

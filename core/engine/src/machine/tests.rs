@@ -172,6 +172,29 @@ fn a_value_cannot_begin_another_header() {
 }
 
 #[test]
+fn a_call_names_the_host_where_the_service_has_none() {
+    let mut bundle = Bundle::default();
+    bundle.add("s.yaml", "service: s\nbase: \"https://{host}/v1\"\nhosts: [\"*.lindvik.example\"]\n");
+    bundle.add("w.yaml", "workflow: w\ninput: {h: {type: string}}\nsteps: [{call: \"GET https://{host}/v1/x\", send: {host: \"${input.h}\"}}]\n");
+    let plan = check(&bundle).workflows.remove(0).1;
+    for (host, wanted) in
+        [("Board.Lindvik.example", Some("board.lindvik.example")), ("nesholm.example", None), ("127.0.0.1", None)]
+    {
+        let input = Value::object([("h", Value::text(host))]);
+        let mut machine = Machine::new(plan.clone(), Start::new("r", input, Timestamp::EPOCH));
+        match machine.next() {
+            Next::Do(_, Effect::Call(request)) => {
+                assert_eq!((request.host.as_deref(), request.target.as_str()), (wanted, "/x"));
+            }
+            _ => {
+                let failure = machine.ended().and_then(|ended| ended.failure.as_ref()).expect("a failure");
+                assert_eq!((failure.kind, wanted), (FailureKind::BlockedAddress, None), "{host}");
+            }
+        }
+    }
+}
+
+#[test]
 fn a_value_cannot_lead_a_path_elsewhere() {
     let steps = "  - let: {p: \"${input.n === 1 ? '..' : input.n === 2 ? '.' : 'a..b'}\"}\n  - call: s.op\n    send: {id: \"${p}\"}\n";
     for n in [1, 2] {

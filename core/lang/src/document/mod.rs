@@ -21,6 +21,7 @@ pub mod credentials;
 pub mod database;
 pub mod file;
 pub mod formats;
+pub mod hosts;
 pub mod issuer;
 pub mod keys;
 pub mod lane;

@@ -7,6 +7,7 @@ use std::time::Duration;
 use serde_json::Value as Json;
 
 use super::credentials::{self, Credentials, Tls};
+use super::hosts::{self, HOST, Hosts};
 use super::reader::{KeySpec, Members, Named, constant, is_document_name};
 use super::step::Encoding;
 use super::values::{MAX_WITHIN, METHODS};
@@ -22,6 +23,8 @@ pub struct Service {
     pub about: String,
     /// Absolute base address without a slash at the end.
     pub base: String,
+    /// The hosts that it may be at, where its base has `{host}` in place of one.
+    pub hosts: Option<Hosts>,
     /// `network: private`: private and link-local addresses may be called.
     pub private: bool,
     /// Whether it honours `Idempotency-Key`, so that any call may be retried.
@@ -148,6 +151,11 @@ pub const SERVICE: &[KeySpec] = &[
         schema: r#"{"type":"string","format":"uri"}"#,
     },
     KeySpec {
+        name: "hosts",
+        about: "Where the base has `{host}` in place of a host, which each call sends: `any`, or names, with `*.` in front for all below one: `[\"*.lindvik.example\"]`. Only public addresses are called.",
+        schema: r#"{"oneOf":[{"enum":["any"]},{"type":"array","items":{"type":"string"}}]}"#,
+    },
+    KeySpec {
         name: "openapi",
         about: "The file with its OpenAPI document, relative to this one.",
         schema: r#"{"type":"string"}"#,
@@ -257,6 +265,23 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
             false
         }
     };
+    let hosts = hosts::read(&members, report);
+    let templated = base.contains(HOST);
+    if let (Some((key, _)), false) = (members.entry("hosts"), templated || base.is_empty()) {
+        report.error("wrong-value", key.at, format!("`hosts` goes with a base that has `{HOST}` in place of a host"));
+        report.help(format!("write `base: \"https://{HOST}\"`"));
+    }
+    if templated && members.get("hosts").is_none() {
+        report.error("missing-key", name.at, "a base without a host needs `hosts`, those that may be called");
+        report.help("`hosts: any`, or a list of names such as `[\"*.lindvik.example\"]`");
+    }
+    if let (true, true, Some((key, _))) = (templated, private, members.entry("network")) {
+        report.error("wrong-value", key.at, "whatever host is named, only public addresses are called");
+    }
+    if let (true, Some((key, _))) = (templated, members.entry("credentials").or_else(|| members.entry("tls"))) {
+        report.error("wrong-value", key.at, "credentials would go to whatever host is named");
+        report.help("declare a service of its own for the host that knows them");
+    }
     let (operations, api) = match members.text("openapi", report) {
         None => Default::default(),
         Some(path) => match file(&path.text) {
@@ -301,6 +326,7 @@ pub fn read(root: &Node, file: &dyn Fn(&str) -> Option<String>, report: &mut Rep
         name,
         about,
         base,
+        hosts,
         private,
         idempotency_key,
         safe,
@@ -340,6 +366,11 @@ fn safe(members: &Members, operations: &BTreeMap<String, Operation>, report: &mu
 /// A base address without a slash at the end, or why it is none.
 pub fn valid_base(base: &str) -> Result<String, String> {
     let rest = base.strip_prefix("https://").or_else(|| base.strip_prefix("http://"));
+    // A host that each call names stands for all of the authority.
+    let named = rest.and_then(|rest| rest.strip_prefix(HOST)).filter(|rest| rest.is_empty() || rest.starts_with('/'));
+    if named.is_some_and(|below| !below.contains(['?', '#', '{', ' ', '@'])) {
+        return Ok(base.trim_end_matches('/').to_owned());
+    }
     match rest {
         Some(rest)
             if !rest.is_empty() && !rest.starts_with(['/', ':', '?']) && !base.contains(['?', '#', '{', ' ', '@']) =>

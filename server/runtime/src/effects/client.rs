@@ -20,7 +20,7 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::{BoxStream, StreamExt};
 use http::header::LOCATION;
 use http::uri::{Authority, PathAndQuery, Scheme};
-use http::{Method, Response, StatusCode, Uri};
+use http::{HeaderMap, Method, Response, StatusCode, Uri};
 use http_body_util::combinators::UnsyncBoxBody;
 use http_body_util::{BodyExt, Either, Full, StreamBody};
 use hyper::body::{Frame, Incoming};
@@ -28,6 +28,7 @@ use hyper_rustls::HttpsConnector;
 use hyper_util::client::legacy;
 use hyper_util::client::legacy::connect::{HttpConnector, HttpInfo};
 use hyper_util::rt::{TokioExecutor, TokioTimer};
+use kanzlei_lang::document::hosts::Hosts;
 use kanzlei_model::address::{Allowed, literal_host};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -214,14 +215,16 @@ impl Base {
     /// only with the same method.
     ///
     /// # Errors
-    /// An address that is not within this base's origin.
+    /// An address that is not within this base's origin, and not at one of the hosts that a service may be at. To these only requests
+    /// without a body are redirected, and never from HTTPS to HTTP.
     pub fn redirected(
         &self,
         from: &Uri,
         method: &Method,
-        response: &Response<Incoming>,
+        (status, headers): (StatusCode, &HeaderMap),
+        hosts: Option<&Hosts>,
     ) -> Result<Option<(Method, Uri)>, String> {
-        let method = match response.status() {
+        let method = match status {
             StatusCode::MOVED_PERMANENTLY | StatusCode::FOUND if *method == Method::POST => Method::GET,
             StatusCode::SEE_OTHER if *method != Method::HEAD => Method::GET,
             StatusCode::MOVED_PERMANENTLY
@@ -231,12 +234,21 @@ impl Base {
             | StatusCode::PERMANENT_REDIRECT => method.clone(),
             _ => return Ok(None),
         };
-        let Some(location) = response.headers().get(LOCATION).and_then(|value| value.to_str().ok()) else {
+        let Some(location) = headers.get(LOCATION).and_then(|value| value.to_str().ok()) else {
             return Ok(None);
         };
         let Ok(to) = Url::parse(&from.to_string()).and_then(|from| from.join(location)) else { return Ok(None) };
         if to.origin().ascii_serialization() != self.origin {
-            return Err(to.to_string());
+            let admitted = hosts.is_some_and(|hosts| {
+                let name = to.host_str().unwrap_or_default();
+                method.is_safe()
+                    && to.port().is_none()
+                    && to.username().is_empty()
+                    && (to.scheme() == "https" || to.scheme() == "http" && self.scheme == Scheme::HTTP)
+                    && hosts.admit(name).is_ok()
+            });
+            let uri = Base::split(to.as_str()).filter(|_| admitted).map(|(_, uri)| uri);
+            return uri.map(|uri| Some((method, uri))).ok_or_else(|| to.to_string());
         }
         let uri = self.with(to[Position::BeforePath..Position::AfterQuery].parse().map_err(|_| to.to_string())?);
         Ok(Some((method, uri.map_err(|_| to.to_string())?)))
@@ -246,4 +258,49 @@ impl Base {
 /// Whether a byte stands in paths and queries as it is (RFC 3986 §3.3, §3.4).
 fn is_plain(byte: u8) -> bool {
     byte.is_ascii_alphanumeric() || b"-._~!$&'()*+,;=:@/?%".contains(&byte)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Where a redirect leads from `http://board.lindvik.example/a/b`, or from the same with HTTPS: within the origin, or to the hosts of
+    /// the service.
+    #[test]
+    fn redirects_stay_with_the_hosts_of_a_service() {
+        let some = Hosts::Named(vec!["*.lindvik.example".into()]);
+        for (secure, method, location, alone, named) in [
+            (
+                true,
+                "GET",
+                "../c?d",
+                Some("https://board.lindvik.example/c?d"),
+                Some("https://board.lindvik.example/c?d"),
+            ),
+            (true, "GET", "https://www.lindvik.example/x", None, Some("https://www.lindvik.example/x")),
+            (false, "GET", "https://board.lindvik.example/", None, Some("https://board.lindvik.example/")),
+            (true, "GET", "//www.lindvik.example", None, Some("https://www.lindvik.example/")),
+            (true, "PUT", "https://www.lindvik.example/x", None, None),
+            (true, "GET", "http://www.lindvik.example/x", None, None),
+            (true, "GET", "https://lindvik.example/x", None, None),
+            (true, "GET", "https://evil.example/?.lindvik.example", None, None),
+            (true, "GET", "https://a@www.lindvik.example/", None, None),
+            (true, "GET", "https://www.lindvik.example:8443/", None, None),
+            (true, "GET", "https://127.0.0.1/", None, None),
+            (true, "GET", "https://169.254.169.254/latest", None, None),
+            (true, "GET", "https://[::1]/", None, None),
+            (true, "GET", "ftp://www.lindvik.example/", None, None),
+        ] {
+            let scheme = if secure { "https" } else { "http" };
+            let base = Base::of(&format!("{scheme}://board.lindvik.example")).expect("a base");
+            let from = base.uri("/a/b").expect("an address");
+            let headers = HeaderMap::from_iter([(LOCATION, location.parse().expect("a value"))]);
+            let method: Method = method.parse().expect("a method");
+            for (hosts, wanted) in [(None, alone), (Some(&some), named)] {
+                let next = base.redirected(&from, &method, (StatusCode::TEMPORARY_REDIRECT, &headers), hosts);
+                let to = next.ok().flatten().map(|(_, uri)| uri.to_string());
+                assert_eq!(to.as_deref(), wanted, "{location} {hosts:?}");
+            }
+        }
+    }
 }

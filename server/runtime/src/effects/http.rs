@@ -23,6 +23,7 @@ use http_body_util::BodyExt;
 use hyper::body::{Body as _, Incoming};
 use kanzlei_engine::machine::{Answer, Data, EffectError, Request, file_name, is_file};
 use kanzlei_lang::document::credentials::Credentials;
+use kanzlei_lang::document::hosts::HOST;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::purpose::{Purpose, is_dots};
 use kanzlei_model::address::Allowed;
@@ -207,7 +208,17 @@ async fn send(
     token: Option<&Token>,
 ) -> Result<Answer, EffectError> {
     let Bounds { most, secrets, allowed, .. } = *bounds;
-    let Some(base) = &service.at else {
+    // Whether the service may be at a host is asked again: its document may have changed since the run began.
+    let named = match (&service.hosts, &request.host) {
+        (Some(hosts), Some(host)) => {
+            let host = hosts
+                .admit(host)
+                .map_err(|why| fault(FailureKind::BlockedAddress, format!("{} is not called: {why}", service.name)))?;
+            Base::of(&service.base.replace(HOST, &host))
+        }
+        _ => None,
+    };
+    let Some(base) = named.as_ref().or(service.at.as_ref()) else {
         return Err(fault(FailureKind::BlockedAddress, format!("`{}` is no address", service.base)));
     };
     if let Some(ip) = base.literal
@@ -276,7 +287,11 @@ async fn send(
         }
         let elsewhere =
             |to: &str| fault(FailureKind::Redirected, format!("{} redirected to {to}, which is refused", service.name));
-        let next = base.redirected(&uri, &method, &response).map_err(|to| elsewhere(&to))?;
+        let answered = (response.status(), response.headers());
+        // Behind a redirect to another host the base is that one.
+        let own = Base::split(&uri.to_string()).filter(|_| service.hosts.is_some()).map(|(base, _)| base);
+        let base = own.as_ref().unwrap_or(base);
+        let next = base.redirected(&uri, &method, answered, service.hosts.as_ref()).map_err(|to| elsewhere(&to))?;
         // Files are sent once.
         let Some(next) = next.filter(|(next, _)| held.is_some() || *next != method) else { break response };
         if redirects == REDIRECTS {

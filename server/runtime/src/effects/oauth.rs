@@ -213,6 +213,7 @@ impl Grant {
         Ok(Request {
             service: self.from.name.clone(),
             operation: None,
+            host: None,
             method: "POST".into(),
             target: path.clone(),
             headers,

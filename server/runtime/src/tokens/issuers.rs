@@ -247,6 +247,7 @@ pub(super) async fn fetch(effects: &Effects, service: &Arc<Service>, path: &str)
     let request = Request {
         service: service.name.clone(),
         operation: None,
+        host: None,
         method: "GET".into(),
         target: path.to_owned(),
         headers: vec![("accept".into(), "application/json".into())],

@@ -92,6 +92,7 @@ impl Provider {
         };
         let issuer = Issuer::of(&described).map_err(|faults| format!("{faults:?}"))?;
         let service = Service {
+            hosts: None,
             name: "sign-in".into(),
             about: String::new(),
             base,
@@ -179,6 +180,7 @@ impl Provider {
         let request = Request {
             service: self.service.name.clone(),
             operation: None,
+            host: None,
             method: "POST".into(),
             target: path.to_owned(),
             headers: vec![

@@ -35,6 +35,7 @@ pub async fn services(app: Data<App>, query: Query<ServicesQuery>) -> Result<Htt
             name: service.name.clone(),
             about: service.about.clone(),
             base: service.base.clone(),
+            hosts: hosts(service),
             network: network(service.private),
             operations: service.operations.len(),
             callers: callers.map(|workflow| workflow.plan.name.clone()).collect(),
@@ -96,6 +97,10 @@ fn token(service: &live::Service) -> Option<ServiceToken> {
     Some(ServiceToken { from: standing.from, valid_s, trouble: standing.trouble })
 }
 
+fn hosts(service: &live::Service) -> Vec<String> {
+    service.hosts.as_ref().map(|hosts| hosts.shown()).unwrap_or_default()
+}
+
 fn network(private: bool) -> String {
     if private { "private" } else { "public" }.into()
 }
@@ -114,6 +119,7 @@ pub async fn service(app: Data<App>, name: Path<String>) -> Result<HttpResponse>
         name: service.name.clone(),
         about: service.about.clone(),
         base: service.base.clone(),
+        hosts: hosts(service),
         network: network(service.private),
         secrets: secrets(service, &app.effects.secrets.purposes()),
         token: token(service),

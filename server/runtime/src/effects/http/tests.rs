@@ -7,6 +7,7 @@ use std::sync::mpsc::{Receiver, channel};
 use kanzlei_harness::certificates::{Authority, Signed};
 use kanzlei_lang::diagnostic::Place;
 use kanzlei_lang::document::credentials::{Oauth, Placement, Tls};
+use kanzlei_lang::document::hosts::Hosts;
 use kanzlei_lang::document::reader::Named;
 
 use super::super::oauth::Grant;
@@ -46,6 +47,7 @@ fn service(base: &str, credentials: Option<Credentials>) -> Arc<Service> {
         about: String::new(),
         at: Base::of(base),
         base: base.into(),
+        hosts: None,
         private: true,
         credentials,
         oauth: None,
@@ -61,6 +63,7 @@ fn request(method: &str, target: &str, body: Option<&str>) -> Request {
     Request {
         service: "registry".into(),
         operation: None,
+        host: None,
         method: method.into(),
         target: target.into(),
         headers: vec![("X-Own".into(), "call".into())],
@@ -110,6 +113,27 @@ async fn a_call_carries_its_headers_its_trace_and_its_body() {
         assert!(sent.contains(part), "no {part:?} in {sent}");
     }
     assert!(!sent.contains("x-own: service"), "the call's own header wins: {sent}");
+}
+
+#[tokio::test]
+async fn a_host_that_a_call_names_is_one_of_the_service() {
+    let at = |hosts| {
+        let service = Arc::into_inner(service("https://{host}/v1", None)).expect("the only one");
+        Arc::new(Service { hosts: Some(hosts), private: false, ..service })
+    };
+    let some = || Hosts::Named(vec!["board.lindvik.example".into()]);
+    for (hosts, host, says) in [
+        (some(), Some("board.nesholm.example"), "is none of its hosts: board.lindvik.example"),
+        (some(), None, "is no address"),
+        (Hosts::Any, Some("127.0.0.1"), "is an address"),
+        (Hosts::Any, Some("localhost"), "is no full name"),
+        (Hosts::Any, Some("a.example/x"), "is no name of a host"),
+    ] {
+        let request = Request { host: host.map(str::to_owned), ..request("GET", "/x", None) };
+        let refused = send(&at(hosts), &request, Duration::from_secs(1)).await.expect_err(says);
+        assert_eq!(refused.kind, FailureKind::BlockedAddress);
+        assert!(refused.detail.contains(says), "{}", refused.detail);
+    }
 }
 
 #[tokio::test]
