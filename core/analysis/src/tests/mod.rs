@@ -52,7 +52,7 @@ fn keys_values_and_names_are_suggested_while_typing() {
         ("  - call: tid|", "tides.nextWindow"),
         (
             "  - call: |",
-            "customs.findRequest customs.request GET http://127.0.0.1:7090/identity/ pilots.listReports pilots.nextPilot rates.latest",
+            "customs.findRequest customs.request GET http://127.0.0.1:7090/identity/ GET http://127.0.0.1:7090/notices/ pilots.listReports pilots.nextPilot",
         ),
         ("  - invoke: vessel|", "vessel-dues"),
         ("  - enqueue: dues-reminder\n    lane: |", "reminders vessels"),
@@ -127,7 +127,7 @@ fn keys_of_other_documents_are_suggested() {
         (
             "services/s.yaml",
             "service: s\nbase: http://s.example\n|",
-            "about openapi network idempotency_key safe within",
+            "about hosts openapi network idempotency_key safe",
         ),
         ("services/s.yaml", "service: s\nbase: http://s.example\ncredentials: {oauth: {from: rat|}}\n", "rates"),
         ("services/s.yaml", "service: s\nbase: http://s.example\nopenapi: ti|\n", "tides.openapi.yaml"),
