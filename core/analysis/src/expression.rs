@@ -21,7 +21,12 @@ pub(crate) struct Within {
     pub begins: usize,
     /// Whether it is made of statements.
     pub script: bool,
+    /// Whether it is a function, which is read as the constant of a script that calls it.
+    pub function: bool,
 }
+
+/// What makes a constant of a function.
+const CONSTANT: &str = "const f = ";
 
 /// The expression in the text of a value, which stands at a place of a document; nothing where the position lies beside all.
 pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Option<Within> {
@@ -35,7 +40,13 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
         };
         let text = raw.get(from..to.max(from))?;
         let at = floor(text, offset.checked_sub(from).filter(|at| *at <= text.len())?);
-        return Some(Within { text: text.to_owned(), at, begins: place.start as usize + from, script: false });
+        return Some(Within {
+            text: text.to_owned(),
+            at,
+            begins: place.start as usize + from,
+            script: false,
+            function: false,
+        });
     }
     let mut from = 0;
     while let Some(found) = raw.get(from..)?.find("${") {
@@ -53,7 +64,7 @@ pub(crate) fn within(document: &str, place: Place, at: usize, bare: bool) -> Opt
                 text = text.trim_end_matches(['"', '\'']).to_owned();
             }
             let at = floor(&text, offset - start);
-            return Some(Within { text, at, begins: place.start as usize + start, script: false });
+            return Some(Within { text, at, begins: place.start as usize + start, script: false, function: false });
         }
         from = end;
     }
@@ -94,7 +105,20 @@ fn script(document: &str, place: Place, at: usize) -> Option<Within> {
     };
     let text = raw.get(from..)?;
     let at = floor(text, offset.checked_sub(from).filter(|at| *at <= text.len())?);
-    Some(Within { text: text.to_owned(), at, begins: place.start as usize + from, script: true })
+    Some(Within { text: text.to_owned(), at, begins: place.start as usize + from, script: true, function: false })
+}
+
+/// The function that stands at a place of a document.
+fn function(document: &str, place: Place, at: usize) -> Option<Within> {
+    let block = document.get(place.start as usize..)?.starts_with(['|', '>']);
+    let inner = if block { script(document, place, at)? } else { within(document, place, at, true)? };
+    Some(Within {
+        text: format!("{CONSTANT}{}", inner.text),
+        at: inner.at + CONSTANT.len(),
+        begins: inner.begins.checked_sub(CONSTANT.len())?,
+        script: true,
+        function: true,
+    })
 }
 
 fn is_name(c: char) -> bool {
@@ -103,9 +127,10 @@ fn is_name(c: char) -> bool {
 
 impl Within {
     fn compile(&self, text: &str, scope: &Scope) -> Option<Expression> {
-        match self.script {
-            true => Expression::script(text, scope).ok(),
-            false => Expression::compile(text, scope).ok(),
+        match (self.script, self.function) {
+            (_, true) => Expression::script(&format!("{text};\nreturn f(...JSON.parse('[]'));"), scope).ok(),
+            (true, false) => Expression::script(text, scope).ok(),
+            (false, false) => Expression::compile(text, scope).ok(),
         }
     }
 
@@ -248,12 +273,14 @@ pub(crate) fn at_value(
     known: Option<Sight>,
 ) -> Option<(Within, Sight)> {
     let (root, path) = (&spot.root, spot.path.as_slice());
+    let function_here = keys::is_function(root, path);
     let within = match keys::is_script(root, path) {
+        _ if function_here => function(text, place, at)?,
         true => script(text, place, at)?,
         false => within(text, place, at, keys::is_bare(root, path))?,
     };
     let sight = match keys::kind_of(root) {
-        Some("workflow") => match known {
+        Some(kind) if kind == "workflow" || function_here => match known {
             Some(known) => known,
             // In the text as it is, or in the one that was mended, which has a mark where the value begins.
             None => sight(workspace, document, place.start, (spot.text != text).then_some(spot.text.as_str()))?,

@@ -250,6 +250,12 @@ pub(crate) fn is_script(root: &Node, path: &[At]) -> bool {
     matches!(step_of(root, path), Some((_, [At::Key(key)])) if key == "script")
 }
 
+/// Whether the value at a path is a function of a document.
+pub(crate) fn is_function(root: &Node, path: &[At]) -> bool {
+    matches!(kind_of(root), Some("workflow" | "library"))
+        && matches!(path, [At::Key(functions), At::Key(_)] if functions == "functions")
+}
+
 /// The key of a step of a path; empty for a position.
 pub(crate) fn key_name(at: &At) -> String {
     match at {

@@ -149,7 +149,7 @@ fn mutants_of_the_demo_are_refused_or_run_without_a_name_or_type_failure() {
                 for failure in
                     machine.records().iter().filter_map(|record| record.failure.as_deref()).chain(&end.failure)
                 {
-                    // What a template does with the values that it is given is checked by their names only.
+                    // Templates are filled when they are checked, where the types of all values are known.
                     if failure.detail.starts_with("reports/") {
                         templates += 1;
                         continue;

@@ -113,8 +113,13 @@ pub fn within(workspace: &Workspace, path: &str, at: &[At], expression: &str, po
     };
     let site = Site { workspace, document: path, text: expression, spot: &spot };
     let position = floor(expression, position);
-    let within =
-        expression::Within { text: expression.to_owned(), at: position, begins: 0, script: keys::is_script(&root, at) };
+    let within = expression::Within {
+        text: expression.to_owned(),
+        at: position,
+        begins: 0,
+        script: keys::is_script(&root, at),
+        function: false,
+    };
     cut(expressions::suggest(&site, &within, &sight))
 }
 

@@ -82,6 +82,17 @@ fn keys_values_and_names_are_suggested_while_typing() {
             "name length_m",
         ),
         ("  - id: n\n    script: >-\n      const rows = [1];\n      rows.pu|\n      return rows;", "push"),
+        // Functions: their own names, the others of the document, and what annotations say.
+        (
+            "  - note: x\nfunctions: {twice: \"(n: number) => n.to|\"}",
+            "toExponential toFixed toLocaleString toPrecision toString",
+        ),
+        ("  - note: x\nfunctions: {twice: \"(weight, n) => we|\"}", "weight"),
+        (
+            "  - note: x\nfunctions:\n  sum: >-\n    (ships: {name: string}[]) => {\n      const names = ships.map(ship => ship.|);\n      return names;\n    }",
+            "name",
+        ),
+        ("  - note: x\nfunctions:\n  one: n => n\n  two: n => on|", "one"),
         ("  - id: n\n    script: >-\n      const rows = [];\n      return ro|", "rows"),
     ] {
         let marked = format!("{HEAD}{typed}\n");

@@ -18,6 +18,7 @@ use semver::Version;
 use serde_json::Value as Json;
 
 use super::steps::define_functions;
+use super::watch::{Sight, look_at_functions};
 
 /// What a library shares with its users.
 #[derive(Debug, Default)]
@@ -35,7 +36,12 @@ pub(super) struct Shared {
 pub(super) type Libraries = BTreeMap<String, Shared>;
 
 /// Reads the libraries in the order of their use.
-pub(super) fn read(libraries: &[(usize, Arc<Library>)], reports: &mut [Report]) -> Libraries {
+pub(super) fn read(
+    libraries: &[(usize, Arc<Library>)],
+    watched: Option<(usize, u32)>,
+    sight: &mut Option<Sight>,
+    reports: &mut [Report],
+) -> Libraries {
     let by_name: BTreeMap<&str, usize> =
         libraries.iter().enumerate().map(|(at, (_, library))| (library.name.text.as_str(), at)).collect();
     let mut done = Libraries::new();
@@ -48,7 +54,8 @@ pub(super) fn read(libraries: &[(usize, Arc<Library>)], reports: &mut [Report]) 
         let Some(at) = open.iter().copied().find(|at| !waits(*at)) else { break };
         open.remove(&at);
         let (index, library) = &libraries[at];
-        let shared = one(library, &done, &mut reports[*index]);
+        let at = watched.filter(|(document, _)| document == index).map(|(_, at)| at);
+        let shared = one(library, &done, (at, &mut *sight), &mut reports[*index]);
         done.insert(library.name.text.clone(), shared);
     }
     for at in open.iter().copied() {
@@ -64,12 +71,18 @@ pub(super) fn read(libraries: &[(usize, Arc<Library>)], reports: &mut [Report]) 
     done
 }
 
-fn one(library: &Library, done: &Libraries, report: &mut Report) -> Shared {
+fn one(
+    library: &Library,
+    done: &Libraries,
+    (at, sight): (Option<u32>, &mut Option<Sight>),
+    report: &mut Report,
+) -> Shared {
     let (mut scope, mut schemas) = imported(&library.uses, done, report);
     types(&library.types, &mut scope, &mut schemas, report);
     for (name, node) in &library.functions {
         define_functions(&mut scope, name, node, report);
     }
+    look_at_functions(&library.functions, &scope, at, sight);
     let names = |named: &[NamedType]| named.iter().map(|one| one.name.text.clone()).collect::<BTreeSet<_>>();
     let own = names(&library.types);
     schemas.retain(|name, _| own.contains(name));

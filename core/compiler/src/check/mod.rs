@@ -20,6 +20,7 @@ mod calls;
 mod confidential;
 mod entries;
 mod files;
+mod filled;
 mod jobs;
 mod libraries;
 mod order;
@@ -365,7 +366,7 @@ pub fn examine(
             Document::Cases(_) | Document::Settings(_) => {}
         }
     }
-    let libraries = libraries::read(&shared, &mut reports);
+    let libraries = libraries::read(&shared, question.watch, &mut checked.sight, &mut reports);
     for (index, library) in &shared {
         workflows.extend(library.groups.iter().map(|group| (*index, group.clone())));
     }

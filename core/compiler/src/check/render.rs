@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use super::actions::{At, Compiled};
+use super::filled::{self, Unfilled};
 use super::steps::{End, Walk};
 use crate::plan::render::{Mail, Render};
 use crate::plan::{self, sheet};
@@ -80,8 +81,12 @@ impl Walk<'_, '_, '_> {
             }
         };
         let mentions = templates.mentions();
+        let mut known = true;
         for mention in &mentions {
-            self.known_value(step, types, mention);
+            known &= self.known_value(step, types, mention);
+        }
+        if known && let Some(unfilled) = filled::fill(&templates, types) {
+            self.unfilled(step, &unfilled);
         }
         for (name, _) in &step.with {
             if !mentions.iter().any(|mention| mention.path.first() == Some(&name.text)) {
@@ -91,8 +96,22 @@ impl Walk<'_, '_, '_> {
         Some(templates)
     }
 
-    fn known_value(&mut self, step: &render::Render, types: &[(&str, Type)], mention: &Mention) {
-        let Some((first, members)) = mention.path.split_first() else { return };
+    /// A template that cannot be filled with what the step passes.
+    fn unfilled(&mut self, step: &render::Render, unfilled: &Unfilled) {
+        let at = step.template.at;
+        match unfilled.without {
+            false => self.report.error("unfilled-template", at, format!("it cannot be filled: {}", unfilled.why)),
+            true => {
+                let message = format!("where a value is missing or empty, it cannot be filled: {}", unfilled.why);
+                self.report.warning("unfilled-template", at, message)
+            }
+        };
+        self.report.help("it was filled with values of the types that the step passes");
+    }
+
+    /// Whether what is mentioned is there; reports what is not.
+    fn known_value(&mut self, step: &render::Render, types: &[(&str, Type)], mention: &Mention) -> bool {
+        let Some((first, members)) = mention.path.split_first() else { return true };
         let place = format!("{}, line {}", mention.template, mention.line);
         let Some((_, of)) = types.iter().find(|(name, _)| name == first) else {
             self.report.error(
@@ -104,7 +123,7 @@ impl Walk<'_, '_, '_> {
                 Some(near) => self.report.help(format!("did you mean `{near}`?")),
                 None => self.report.help(format!("set it under `with`: `{first}: …`")),
             };
-            return;
+            return false;
         };
         let mut of = of.clone();
         for (depth, name) in members.iter().enumerate() {
@@ -132,13 +151,14 @@ impl Walk<'_, '_, '_> {
                     Some(near) => self.report.help(format!("did you mean `{whole}.{near}`?")),
                     None => self.report.help(format!("`{whole}` has {}", known.join(", "))),
                 };
-                return;
+                return false;
             };
             of = match found.as_slice() {
                 [one] => one.clone(),
                 _ => Type::Unknown,
             };
         }
+        true
     }
 
     /// `mail`: sends a message.

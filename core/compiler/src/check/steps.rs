@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::actions::At;
 use super::libraries::{self, Libraries};
 use super::settings::Settings;
-use super::watch::{Mention, Sight, Watch};
+use super::watch::{self, Mention, Sight, Watch};
 use super::{Known, confidential, entries, scope};
 use crate::input::InputPlan;
 use crate::plan::sheet::{self, Paragraph};
@@ -56,6 +56,7 @@ pub(super) fn compile(
     for (name, node) in &workflow.functions {
         define_functions(&mut scope, name, node, report);
     }
+    watch::look_at_functions(&workflow.functions, &scope, around.watch.at, sight);
     // What is queued knows no run yet.
     for (name, slot) in [(0, INPUT), (4, SETTINGS), (5, CALLER)] {
         scope.define_at(FIXED[name], slot);

@@ -5,6 +5,7 @@
 
 use super::steps::Walk;
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::reader::Named;
 use kanzlei_lang::document::yaml::Node;
 use kanzlei_lang::expr::{Expression, Scope, Use};
 use kanzlei_lang::types::Env;
@@ -123,5 +124,19 @@ impl Walk<'_, '_, '_> {
                 self.mentions.push(Mention { document, name: called.to_string(), at, member: None, function: true });
             }
         }
+    }
+}
+
+/// A function of a document is looked at: it knows the others of the document, types, and no values.
+pub(super) fn look_at_functions(
+    functions: &[(Named, Node)],
+    scope: &Scope,
+    at: Option<u32>,
+    sight: &mut Option<Sight>,
+) {
+    let within = |node: &&Node| at.is_some_and(|at| (node.at.start..=node.at.end).contains(&at));
+    if let Some(node) = functions.iter().map(|(_, node)| node).find(within) {
+        let (scope, env) = (scope.clone(), Env::default());
+        *sight = Some(Sight { scope, env, node: Some(node.at), bare: true, step: None });
     }
 }

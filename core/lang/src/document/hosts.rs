@@ -81,7 +81,7 @@ pub(super) fn read(members: &Members, report: &mut Report) -> Option<Hosts> {
         );
         return None;
     };
-    let mut patterns = Vec::new();
+    let (mut patterns, mut sound) = (Vec::new(), true);
     for node in members.list("hosts", report) {
         let text = node.as_text().unwrap_or_default();
         let name = text.strip_prefix("*.").unwrap_or(text);
@@ -90,8 +90,12 @@ pub(super) fn read(members: &Members, report: &mut Report) -> Option<Hosts> {
             Err(_) => {
                 let message = "a host is written as `board.lindvik.example`, or `*.lindvik.example` for all below it";
                 report.error("wrong-value", node.at, message);
+                sound = false;
             }
         }
+    }
+    if !sound {
+        return None;
     }
     if patterns.is_empty() || patterns.len() > MOST {
         report.error("wrong-value", node.at, format!("`hosts` names 1 to {MOST} hosts"));

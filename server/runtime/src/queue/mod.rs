@@ -250,7 +250,13 @@ impl Jobs {
         let kept = self.secrets.guard(json.clone(), plan.labels.any).ok_or_else(|| {
             Error::problem(500, "The input cannot be kept", "the workflow handles confidential values, and the service has no key for secrets: set `secrets.key_file` in its configuration")
         })?;
-        let tag = plan.queue.tag.as_ref().and_then(|tag| tag.make(&slots, Default::default()).ok());
+        let tags =
+            plan.queue.tag.as_ref().map(|tag| tag.make(&slots, Default::default()).and_then(|tag| tags_of(&tag)));
+        // A job is not lost because of its tags, but nobody finds it by them.
+        let tags = tags.transpose().unwrap_or_else(|error| {
+            tracing::warn!(%error, workflow = plan.name, job = %id, "a job is queued without its tags");
+            None
+        });
         Ok(NewJob {
             id,
             lane: lane.name.clone(),
@@ -259,7 +265,7 @@ impl Jobs {
             generation,
             depth: origin.generation,
             priority: plan.queue.priority.unwrap_or(5),
-            tags: tag.and_then(|tag| tags_of(&tag).ok()).unwrap_or_default(),
+            tags: tags.unwrap_or_default(),
             batch: None,
             ordering_key: lane.ordering_key(input).map(|ordering_key| short(&ordering_key, 300)),
             entry: short(&origin.entry, 300),
