@@ -487,7 +487,8 @@ fn signature(
     let secret = secrets.get(&name.text, Purpose::Signing);
     let secret = secret.map_err(|withheld| fault(FailureKind::BlockedAddress, withheld.to_string()))?;
     let (path, query) = request.target.split_once('?').unwrap_or((&request.target, ""));
-    let (below, base) = service.at.as_ref().map_or(("", ""), |at| (&at.below, &at.origin));
+    let named = request.host.as_ref().and_then(|host| Base::of(&service.base.replace(HOST, host)));
+    let (below, base) = named.as_ref().or(service.at.as_ref()).map_or(("", ""), |at| (&at.below, &at.origin));
     let path = format!("{below}{path}");
     let held = request.body.iter().flatten().map(Data::held).collect::<Option<Vec<_>>>();
     let body = held.ok_or_else(|| fault(FailureKind::Input, "a message with a file cannot be signed"))?.concat();

@@ -11,7 +11,6 @@ use fixed_decimal::{Decimal, FloatPrecision, SignedRoundingMode, UnsignedRoundin
 use icu_collator::CollatorBorrowed;
 use icu_collator::options::{CollatorOptions, Strength};
 use icu_decimal::DecimalFormatter;
-
 use icu_decimal::options::GroupingStrategy;
 use icu_locale_core::Locale;
 
@@ -97,7 +96,8 @@ impl Eval<'_> {
     pub(super) fn locale_compare(&mut self, text: &str, args: &[Value]) -> Res {
         let other = self.text_at(args, 0)?;
         let locale = self.locale(&arg(args, 1))?;
-        let options = arg(args, 2);
+        // In a script they are an object that it can change.
+        let options = self.settled(&arg(args, 2))?;
         let numeric = options.member("numeric").is_some_and(|value| *value == Value::Bool(true));
         let strength = match options.member("sensitivity").and_then(Value::as_text) {
             Some("base") => 1,
@@ -114,7 +114,7 @@ impl Eval<'_> {
     /// A number as it is written in a language.
     pub(super) fn locale_number(&mut self, on: &Value, args: &[Value]) -> Res {
         let locale = self.locale(&arg(args, 0))?;
-        let options = arg(args, 1);
+        let options = self.settled(&arg(args, 1))?;
         let digits = [LEAST, MOST].map(|name| match options.member(name) {
             None | Some(Value::Undefined) => Ok(None),
             Some(value) => match self.number_of(value)?.trunc() {
