@@ -256,6 +256,7 @@ const FUNCTIONS: &[(&str, &str, &str)] = &[
         r#"[["p","a","x"]]"#,
     ),
     ("html.text('<p>a<p>b')", "string", r#""a\nb""#),
+    ("html.text(['<p>a', '<p>b'])", "string", r#""a\nb""#),
     ("html.url('/x?y', 'https://h.example/')?.path", "string | undefined", r#""/x""#),
     ("digest.uuid(s)", "string", r#""71f50c7c-ace9-447a-8508-8cc2a706fb2a""#),
     ("list.scan(items, (sum, x) => sum + x, 0)", "number[]", "[3,4,6]"),

@@ -418,6 +418,8 @@ CREATE TABLE waking (
     taken    BINARY(16)      NULL,
     PRIMARY KEY (run, effect),
     INDEX waking_key (workflow, by_key, taken),
+    -- Counts those that nobody waits for yet.
+    INDEX waking_taken (taken),
     INDEX waking_until (until)
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 

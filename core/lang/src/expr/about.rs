@@ -209,7 +209,7 @@ const FUNCTIONS: &[About] = abouts! {
     "html.meta" ("page") "object" "Returns what a page says of itself: `title`, `description`, `language`, `canonical`, `properties`.";
     "html.rows" ("page, selector, fields") "list" "Returns an object for each element of a CSS selector; each field is a selector within it, with `@name` for an attribute: `{title: 'h2', link: 'a@href'}`.";
     "html.select" ("page, selector") "list" "Returns the elements of a CSS selector: `tag`, `text`, `html`, `attributes`.";
-    "html.text" ("page") "text" "Returns the text of a page as a reader sees it.";
+    "html.text" ("page") "text" "Returns the text of a page as a reader sees it; like all of `html`, of a text or of the lines of a file.";
     "html.url" ("text, base?") "object" "Returns the parts of an address, or `null`: `href`, `scheme`, `host`, `port`, `path`, `query`, `fragment`.";
     "list.scan" ("list, combine, first") "list" "Returns what a function makes of each item and of its result for the items before: running totals.";
     "list.chunk" ("list, size") "list" "Returns the items in lists of at most so many.";

@@ -75,7 +75,7 @@ fn failures_say_what_met_what() {
         ("html.select('<p>', 'p >')", "`p >` is no CSS selector"),
         ("html.text('<div>'.repeat(600))", "nested deeper than 512"),
         ("html.rows('<p>', 'p', null)", "takes fields by name"),
-        ("html.text(items)", "takes the text of a page"),
+        ("html.text(7)", "takes the text of a page"),
         ("time.add('soon', '1h')", "neither an RFC 3339 instant"),
         ("'a' in 'b'", "`in` needs an object"),
     ] {

@@ -15,8 +15,10 @@ impl Infer<'_> {
         let text_or_null = || Type::TEXT.or(Type::Null);
         let texts = if function == HtmlRows { 2 } else { args.len() };
         for (index, arg) in args.iter().enumerate().take(texts) {
+            // A page may be the lines of a file.
+            let lines = |of: &Type| index == 0 && matches!(of, Type::List(_));
             if let Arg::Value(expr) = arg {
-                self.text_argument(&given(index), &[Text::Any], expr);
+                self.text_argument(&given(index).keep(|one| !lines(one)), &[Text::Any], expr);
             }
         }
         match function {

@@ -37,9 +37,9 @@ pub const WORKFLOWS: &[(&str, &str)] = &[
     ),
     (
         "page.yaml",
-        "workflow: attack-page\ninput: {html: {type: string}}\nentries: [{endpoint: POST /attack/page, access: open}]\nsteps:\n  - {id: page, render: pdf, template: any.html, with: {html: \"${input.html}\"}, pages: 20, within: 10s}\n  - {reply: 200, body: \"${page}\"}\n",
+        "workflow: attack-page\ninput: {html: {type: string}}\nentries: [{endpoint: POST /attack/page, access: open}]\nsteps:\n  - {id: page, render: pdf, template: any.html, with: {markup: \"${input.html}\"}, pages: 20, within: 10s}\n  - {reply: 200, body: \"${page}\"}\n",
     ),
-    ("any.html", "{{ html | safe }}"),
+    ("any.html", "{{ markup | safe }}"),
     (
         "csv.yaml",
         "workflow: attack-csv\ninput: {f: {type: file, max: 200 MiB}}\nentries: [{endpoint: PUT /attack/csv, access: open}]\nsteps:\n  - {id: rows, file: read, of: \"${input.f}\", format: csv}\n  - {reply: 200, body: \"${rows}\"}\n",

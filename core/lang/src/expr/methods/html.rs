@@ -23,9 +23,21 @@ impl Eval<'_> {
         if what == Static::HtmlUrl {
             return self.address(args);
         }
-        let text = match arg(args, 0) {
-            Value::Text(text) => text,
-            other => return type_failure(format!("`{}` takes the text of a page, not {}", what.name(), other.kind())),
+        let given = arg(args, 0);
+        let text = match (&given, self.items(&given)) {
+            (Value::Text(text), _) => text.clone(),
+            // The lines of a file.
+            (_, Some(lines)) => {
+                let mut whole = String::new();
+                for line in lines.iter() {
+                    let line = self.text_of(line)?;
+                    self.will_make(line.len() + 1)?;
+                    whole.push_str(&line);
+                    whole.push('\n');
+                }
+                whole.into()
+            }
+            _ => return type_failure(format!("`{}` takes the text of a page, not {}", what.name(), given.kind())),
         };
         let page = match Page::read(&text, &mut |work, bytes| self.paid(work, bytes)) {
             Ok(page) => page,
