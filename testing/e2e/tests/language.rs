@@ -95,7 +95,7 @@ fn the_demo_office_live() {
         assert!(shown.contains(part), "no {part:?} in:\n{shown}");
     }
     assert!(run(&["retire", "vessel-dues"], 1).contains("it is invoked by arrival-brief, stay-bill"));
-    assert!(run(&["services"], 0).contains("pilots    2"));
+    assert!(run(&["services"], 0).contains("pilots     2"));
     assert!(run(&["service", "show", "pilots"], 0).contains("send harbour: 'LIN' | 'NES'"));
 }
 
@@ -107,7 +107,7 @@ fn cases_are_run_by_the_client() {
     let folder = dir.to_str().expect("path");
     let shown = run(&["rehearse", "demo/harbour"], 0);
     assert!(
-        shown.contains("74 passed") && shown.contains("arrival-brief      4 of 4  13/13  4/4       100%"),
+        shown.contains("88 passed") && shown.contains("arrival-brief      4 of 4  13/13  4/4       100%"),
         "{shown}"
     );
 
