@@ -1,8 +1,8 @@
 //! Web pages: HTML parsed as browsers do (the HTML Standard), and what is read from them by CSS selectors.
 //!
-//! A page comes from strangers. Formatting that is opened and never closed makes a parser repeat it in each paragraph, so that a small
-//! text may have millions of nodes: the parser is fed piece by piece, and whoever pays for the work ends it. What a
-//! selector may cost is known before it is searched for. Nothing here knows expressions, or where a page comes from.
+//! Pages are untrusted input. Formatting that is opened and never closed is repeated in each paragraph, so that a small text can
+//! produce millions of nodes. The parser therefore reads the text in small pieces; between them the caller is charged for the work
+//! and can stop it. The cost of a selector is charged before the search begins. Nothing here knows expressions, or the origin of a page.
 //!
 //! ```
 //! use kanzlei_pages::{Page, Unpaid};
@@ -42,10 +42,10 @@ const PIECE: usize = 16;
 /// About what a node takes in memory.
 const NODE: u64 = 160;
 
-/// Pays for units of work and bytes of memory before they are used.
+/// Charges the caller for units of work and bytes of memory; an error stops the work.
 pub type Pay<'p, E> = &'p mut dyn FnMut(u64, u64) -> Result<(), E>;
 
-/// The error of somebody who pays for everything.
+/// The error type of a caller that refuses nothing.
 #[derive(Debug, PartialEq, thiserror::Error)]
 #[error("nothing is refused")]
 pub struct Unpaid;
@@ -53,7 +53,7 @@ pub struct Unpaid;
 /// Why a page is not read.
 #[derive(Debug, thiserror::Error)]
 pub enum Fault<E> {
-    /// Whoever pays ends the work.
+    /// The caller refused to be charged for more work.
     #[error("the work was ended")]
     Ended(E),
     /// It has too many parts, or they are nested too deep.

@@ -81,7 +81,7 @@ impl<'p> Simulation<'p> {
             }
             // Nobody knows the address: the step that waits meets its timeout.
             Effect::Await { .. } => Outcome::Arrived(None),
-            // Nobody waits in a trial.
+            // In a trial no run waits for the value.
             Effect::Wake(_) => Outcome::Woken(Ok(None)),
             Effect::Recall { workflow } => Outcome::Kept(Ok(self.remembered(workflow, false))),
             Effect::Keep(keep) => {

@@ -1,8 +1,8 @@
 //! Which hosts a service may be at whose base names none: `base: "https://{host}"`.
 //!
 //! The host of a call is a value of the run, which may come from a stranger. It is a name, never an address, and whether the
-//! service lets it be called is decided here, for live calls, rehearsals and redirects alike. That names lead to public addresses
-//! only is the business of whoever calls.
+//! service lets it be called is decided here, for live calls, rehearsals and redirects alike. The performer of the call
+//! makes sure that the name resolves to public addresses only.
 //!
 //! ```
 //! use kanzlei_lang::document::hosts::Hosts;

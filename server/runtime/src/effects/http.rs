@@ -289,7 +289,7 @@ async fn send(
             |to: &str| fault(FailureKind::Redirected, format!("{} redirected to {to}, which is refused", service.name));
         let answered = (response.status(), response.headers());
         // Behind a redirect to another host the base is that one.
-        let own = Base::split(&uri.to_string()).filter(|_| service.hosts.is_some()).map(|(base, _)| base);
+        let own = service.hosts.as_ref().and_then(|_| Base::split(&uri.to_string())).map(|(base, _)| base);
         let base = own.as_ref().unwrap_or(base);
         let next = base.redirected(&uri, &method, answered, service.hosts.as_ref()).map_err(|to| elsewhere(&to))?;
         // Files are sent once.

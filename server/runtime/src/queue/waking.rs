@@ -1,7 +1,7 @@
 //! Runs that wait by a key, and what `wake` steps pass on to them.
 //!
-//! Both sides write what they have first and look for the other then, so whoever is later finds the other. A value that nobody
-//! waits for yet is kept for a while.
+//! Each side writes its own row first and then looks for the other one, so that the later of the two always finds the earlier. A value
+//! for which no run waits yet is kept until its time is over.
 
 use kanzlei_engine::machine::{EffectError, Key, Waking};
 use kanzlei_model::run::FailureKind;
@@ -14,7 +14,7 @@ use crate::clock::now;
 
 /// The most values that are kept for one key.
 const MOST_OF_KEY: u64 = 100;
-/// The most values that are kept for keys by which nobody waits.
+/// The most values that are kept for all keys before a run waits for them.
 const MOST_KEPT: u64 = 100_000;
 /// The most bytes of one value, as for a callback.
 const MOST_BYTES: usize = 1 << 20;

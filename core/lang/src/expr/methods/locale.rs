@@ -37,7 +37,7 @@ struct Order {
 }
 
 thread_local! {
-    /// There are as many as locales and options; each is made once.
+    /// One for each locale and set of options, made when it is first used; their number is bounded by those of both.
     static COLLATORS: RefCell<HashMap<Order, Rc<CollatorBorrowed<'static>>>> = RefCell::default();
     static FORMATTERS: RefCell<HashMap<(&'static str, bool), Rc<DecimalFormatter>>> = RefCell::default();
 }
