@@ -157,7 +157,10 @@ impl Page {
             }
             let new = nodes.saturating_sub(known) as u64;
             known = nodes;
-            pay((piece.len() + depth / 8 + 2) as u64 + new * 8, new * NODE).map_err(Fault::Ended)?;
+            // A mark that begins nothing costs as much as some letters: it is an error, and a text of its own.
+            let marks = piece.bytes().filter(|byte| matches!(byte, b'<' | b'&')).count();
+            let work = piece.len() + 4 * marks + depth / 8 + 2;
+            pay(work as u64 + new * 8, new * NODE).map_err(Fault::Ended)?;
             if nodes > MOST_NODES {
                 return Err(Fault::Bounds(format!("the page has more than {MOST_NODES} nodes")));
             }
