@@ -137,7 +137,9 @@ fn coverage(checked: &Checked, rehearsals: &[Prepared], results: &[CaseResult]) 
     let mut plans: BTreeMap<&str, _> = BTreeMap::new();
     plans.extend(checked.workflows.iter().map(|(_, plan)| (plan.name.as_str(), plan)));
     plans.extend(rehearsals.iter().map(|prepared| (prepared.plan().name.as_str(), prepared.plan())));
-    plans.into_values().map(|plan| Coverage::of(plan, &reached)).collect()
+    let mut all: Vec<Coverage> = plans.into_values().map(|plan| Coverage::of(plan, &reached)).collect();
+    all.extend(checked.libraries.iter().map(|(name, functions)| Coverage::of_library(name, functions, &reached)));
+    all
 }
 
 /// Whether the cases of a bundle pass; reports those that do not. For `deploy`.
@@ -198,8 +200,12 @@ fn show(results: &[CaseResult], coverage: &[Coverage], took: Duration, against: 
             let colour = if of.missing.is_empty() { "32" } else { "33" };
             vec![
                 of.workflow.clone(),
-                if all == 0 { draw::dim("no cases") } else { format!("{passed} of {all}") },
-                format!("{}/{}", of.steps_reached, of.steps),
+                match all {
+                    _ if of.library => draw::dim("library"),
+                    0 => draw::dim("no cases"),
+                    _ => format!("{passed} of {all}"),
+                },
+                if of.library { String::new() } else { format!("{}/{}", of.steps_reached, of.steps) },
                 format!("{}/{}", of.branches_reached, of.branches),
                 draw::paint(colour, &format!("{:.0}%", of.percent().floor())),
             ]
@@ -208,7 +214,7 @@ fn show(results: &[CaseResult], coverage: &[Coverage], took: Duration, against: 
         if coverage.iter().any(|of| !of.missing.is_empty()) {
             println!("\nNot reached:");
             for of in coverage {
-                if of.steps_reached == 0 {
+                if of.steps_reached == 0 && !of.library {
                     println!("  {} {}", of.workflow, draw::dim("no step of it"));
                     continue;
                 }

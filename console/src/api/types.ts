@@ -3216,9 +3216,12 @@ export interface components {
         };
         /** @description A step or branch that no case reached. */
         NotReached: {
-            /** @description The step's number on the sheet. */
+            /** @description The step's number on the sheet, or the name of a function. */
             number: string;
-            /** @description `then`, `else`, `skipped`, `catch` or a value of `match`; null where the step itself was not reached. */
+            /**
+             * @description `then`, `else`, `skipped`, `catch`, a value of `match` or `line 3` of a script or function; null where the step itself
+             *     was not reached.
+             */
             branch: string | null;
         };
         /** @description The text of a `note` step. */

@@ -12,7 +12,7 @@
   import Trouble from '../parts/Trouble.svelte';
   import { Composer } from './composer.svelte';
   import { Desk } from './desk.svelte';
-  import { marksOf, missedOf } from './cases';
+  import { marksOf, missedFunctions, missedOf } from './cases';
   import SheetEditor from './SheetEditor.svelte';
   import type SourceEditor from './SourceEditor.svelte';
   import { duplicate, remove } from './tree';
@@ -149,6 +149,9 @@
     {/if}
     <span class="saving dim">{cases.saving === 'none' ? '' : cases.saving === 'saved' ? 'cases saved' : cases.saving === 'failed' ? 'cases not saved' : 'saving …'}</span>
   </div>
+  {#each missedFunctions(missed) as [name, lines] (name)}
+    <p class="panel notice">{lines.length ? `No case reaches ${lines.join('; ')} of the function` : 'No case calls the function'} <code>{name}</code>.</p>
+  {/each}
   {#if cases.conflict}
     <p class="panel notice" role="alert">{cases.conflict.operator} changed the same lines of the cases.
       <button type="button" class="link" onclick={() => void cases.resolve('mine')}>Save mine over theirs</button>

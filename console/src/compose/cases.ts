@@ -34,3 +34,6 @@ export function missedOf(covered: Covered | null | undefined): Map<string, strin
   }
   return out;
 }
+
+/** The functions of the document that cases do not reach as a whole, with the lines that are missing; nothing for one never called. */
+export const missedFunctions = (missed: Map<string, string[]>): [string, string[]][] => [...missed].filter(([name]) => !/^\d/.test(name));

@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Field, Offer, Part, Step } from '../api/types';
+import { missedFunctions, missedOf } from './cases';
 import { beginsExpression, written } from './field';
 import { retyped, ruled, ruleOf, typeOf } from './inputs';
 import { searched } from './offers';
@@ -182,4 +183,19 @@ describe('a step that was not performed', () => {
     const byNumber = new Map(taken.map((each) => [each.number, [each]]));
     expect(one && whyNot(one, parts, byNumber)).toBe(why);
   });
+});
+
+it('what no case reaches is listed by step and by function', () => {
+  const missing = [
+    { number: '2.1', branch: 'else' },
+    { number: 'fee', branch: 'line 2, column 14' },
+    { number: 'fee', branch: 'line 4' },
+    { number: 'never', branch: null },
+  ];
+  const missed = missedOf({ steps: 2, steps_reached: 2, branches: 9, branches_reached: 5, missing });
+  expect(missed.get('2.1')).toEqual(['else']);
+  expect(missedFunctions(missed)).toEqual([
+    ['fee', ['line 2, column 14', 'line 4']],
+    ['never', []],
+  ]);
 });

@@ -1,4 +1,7 @@
-//! Which steps and branches cases reach, by the numbers of the sheet. The statements of a script count as branches of its step.
+//! Which steps and branches cases reach, by the numbers of the sheet.
+//!
+//! The statements of a script count as branches of its step, those of a function as branches under its name. The functions of a
+//! library have a coverage of their own: what the cases of all workflows reach in them.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -6,13 +9,17 @@ use serde::Serialize;
 
 use kanzlei_compiler::plan::{Action, Plan, Step};
 use kanzlei_engine::machine::{Machine, State, StepRecord};
-use kanzlei_model::value::Value;
+use kanzlei_lang::expr::marks::merge;
+use kanzlei_lang::expr::{Counted, Marks};
+use kanzlei_model::value::{Str, Value};
 
 /// What one run reached: paragraphs and branches by workflow.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Reached {
     steps: BTreeMap<String, BTreeSet<u32>>,
     branches: BTreeMap<String, BTreeSet<(u32, String)>>,
+    /// Points of functions, by their texts.
+    functions: BTreeMap<Str, Vec<bool>>,
 }
 
 impl Reached {
@@ -24,14 +31,19 @@ impl Reached {
         for (name, branches) in &other.branches {
             self.branches.entry(name.clone()).or_default().extend(branches.iter().cloned());
         }
+        for (text, points) in &other.functions {
+            merge(self.functions.entry(text.clone()).or_default(), points);
+        }
     }
 }
 
-/// How much of one workflow was reached.
+/// How much of one workflow, or of the functions of a library, was reached.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Coverage {
-    /// The name of the workflow.
+    /// The name of the workflow or of the library.
     pub workflow: String,
+    /// Whether it is a library.
+    pub library: bool,
     /// All its steps but those that are off.
     pub steps: usize,
     /// Steps that some case reached.
@@ -49,7 +61,7 @@ pub struct Coverage {
 #[derive(Clone, Debug, PartialEq, Serialize)]
 /// A step or branch that no case reached.
 pub struct Missing {
-    /// The step's number on the sheet.
+    /// The step's number on the sheet, or the name of a function.
     pub number: String,
     /// Nothing when the step itself was not reached.
     pub branch: Option<String>,
@@ -72,15 +84,8 @@ impl Coverage {
         let steps = reached.steps.get(&plan.name).unwrap_or(&none);
         let no_branches = BTreeSet::new();
         let branches = reached.branches.get(&plan.name).unwrap_or(&no_branches);
-        let mut out = Coverage {
-            workflow: plan.name.clone(),
-            steps: 0,
-            steps_reached: 0,
-            branches: 0,
-            branches_reached: 0,
-            missing: Vec::new(),
-            paragraphs: vec![None; plan.sheet.len()],
-        };
+        let mut out = Coverage::new(&plan.name);
+        out.paragraphs = vec![None; plan.sheet.len()];
         let mut all: Vec<&Step> = Vec::new();
         collect(plan, 0, &mut all);
         plan.on_failure.iter().for_each(|block| collect(plan, *block, &mut all));
@@ -110,7 +115,51 @@ impl Coverage {
                 }
             }
         }
+        out.count(&plan.counted, reached);
         out
+    }
+
+    /// The coverage of a library's functions.
+    pub fn of_library(name: &str, functions: &[(Counted, u32)], reached: &Reached) -> Self {
+        let mut out = Coverage { library: true, ..Coverage::new(name) };
+        out.count(functions, reached);
+        out
+    }
+
+    fn new(name: &str) -> Self {
+        Coverage {
+            workflow: name.to_owned(),
+            library: false,
+            steps: 0,
+            steps_reached: 0,
+            branches: 0,
+            branches_reached: 0,
+            missing: Vec::new(),
+            paragraphs: Vec::new(),
+        }
+    }
+
+    /// Counts the statements of functions; one that is never called is missing as a whole.
+    fn count(&mut self, functions: &[(Counted, u32)], reached: &Reached) {
+        for (function, line) in functions {
+            let missing = |branch: Option<&String>| Missing {
+                number: function.name.to_string(),
+                branch: branch.cloned(),
+                what: format!("function {}", function.name),
+                line: *line,
+            };
+            self.branches += function.points.len();
+            let Some(points) = reached.functions.get(&function.text) else {
+                self.missing.push(missing(None));
+                continue;
+            };
+            for (name, there) in function.points.iter().zip(points) {
+                self.branches_reached += usize::from(*there);
+                if !there {
+                    self.missing.push(missing(Some(name)));
+                }
+            }
+        }
     }
 }
 
@@ -139,11 +188,7 @@ fn branches_of(step: &Step) -> Vec<String> {
             }
         }
         Action::Script(script) => {
-            for name in script.point_names() {
-                if !out.contains(&name) {
-                    out.push(name);
-                }
-            }
+            out.extend(script.point_names());
         }
         _ => {}
     }
@@ -170,6 +215,7 @@ pub fn reached(machine: &Machine) -> Reached {
             branches.insert((record.paragraph, branch));
         }
     }
+    out.functions = machine.function_marks().map(Marks::all).unwrap_or_default();
     out
 }
 

@@ -1,4 +1,5 @@
 use super::*;
+use crate::coverage::Missing;
 use kanzlei_compiler::check::{Bundle, Checked};
 
 const API: &str = r##"openapi: 3.1.0
@@ -119,6 +120,60 @@ fn what_is_as_expected_passes() {
     assert_eq!((two.steps, two.steps_reached, two.branches, two.branches_reached), (15, 12, 10, 7));
     assert_eq!(two.paragraphs.iter().filter(|reached| **reached == Some(false)).count(), 3);
     assert_eq!((coverage(&results).percent(), coverage(&results).missing.len()), (100.0, 0));
+}
+
+#[test]
+fn the_statements_of_functions_count_as_branches() {
+    let workflow = r#"
+workflow: w
+input: {n: {type: integer}}
+functions:
+  fee: |
+    (n: number): number => {
+      if (n > 9) return 5;
+      for (const x of [1, 2]) { if (x > n) { n += x; } }
+      return n;
+    }
+  twice: "(n: number): number => [n, n].map(m => fee(m)).reduce((a, b) => a + b, 0)"
+  never: "(a) => { return a; }"
+steps:
+  - {reply: 200, body: "${twice(input.n) + (input.n > 100 ? never(1) : 0)}"}
+"#;
+    for (inputs, covered, wanted) in [
+        (&[3][..], (9, 6), &["fee line 2, column 14", "fee line 3, column 42", "never"][..]),
+        (
+            &[10],
+            (9, 2),
+            &[
+                "fee line 2, not",
+                "fee line 3",
+                "fee line 3, column 29",
+                "fee line 3, column 42",
+                "fee line 3, not",
+                "fee line 4",
+                "never",
+            ],
+        ),
+        (&[1, 10], (9, 8), &["never"]),
+        (&[1, 101], (9, 9), &[]),
+    ] {
+        let mut bundle = Bundle::default();
+        bundle.documents.push(Source { path: "w.yaml".into(), text: workflow.into() });
+        let cases: String = inputs
+            .iter()
+            .map(|n| format!("  - {{name: with {n}, input: {{n: {n}}}, expect: {{reply: {{status: 200}}}}}}\n"))
+            .collect();
+        bundle.documents.push(Source { path: "c.yaml".into(), text: format!("cases: w\nexamples:\n{cases}") });
+        let (checked, rehearsals) = check(&bundle);
+        assert_eq!(checked.diagnostics, []);
+        let mut reached = Reached::default();
+        (0..inputs.len()).for_each(|at| reached.add(&rehearsals[0].run(at).reached));
+        let coverage = Coverage::of(rehearsals[0].plan(), &reached);
+        let name = |missing: &Missing| format!("{} {}", missing.number, missing.branch.as_deref().unwrap_or_default());
+        let missing: Vec<String> = coverage.missing.iter().map(|one| name(one).trim().to_owned()).collect();
+        assert_eq!(missing, wanted, "{inputs:?}");
+        assert_eq!((coverage.branches, coverage.branches_reached), covered, "{inputs:?}");
+    }
 }
 
 #[test]
@@ -317,6 +372,9 @@ fn the_demo_office_is_clean() {
     for (_, plan) in &checked.workflows {
         assert_eq!(Coverage::of(plan, &reached).missing, [], "{}", plan.name);
     }
+    assert_eq!(checked.libraries.keys().collect::<Vec<_>>(), ["harbour-rules"]);
+    let rules = Coverage::of_library("harbour-rules", &checked.libraries["harbour-rules"], &reached);
+    assert_eq!((rules.branches, rules.branches_reached, rules.missing.len()), (5, 5, 0));
 }
 
 #[test]

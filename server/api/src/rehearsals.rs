@@ -88,9 +88,10 @@ api! {
 
     /// A step or branch that no case reached.
     pub struct NotReached {
-        /// The step's number on the sheet.
+        /// The step's number on the sheet, or the name of a function.
         pub number: String,
-        /// `then`, `else`, `skipped`, `catch` or a value of `match`; null where the step itself was not reached.
+        /// `then`, `else`, `skipped`, `catch`, a value of `match` or `line 3` of a script or function; null where the step itself
+        /// was not reached.
         pub branch: Option<String>,
     }
 }

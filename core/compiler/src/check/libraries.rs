@@ -11,13 +11,13 @@ use kanzlei_lang::diagnostic::Report;
 use kanzlei_lang::document::library::{NamedType, Use, resolved};
 use kanzlei_lang::document::step::{Action, Step, each_schema};
 use kanzlei_lang::document::{Library, Workflow};
-use kanzlei_lang::expr::Scope;
+use kanzlei_lang::expr::{Counted, Scope};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::schema;
 use semver::Version;
 use serde_json::Value as Json;
 
-use super::steps::define_functions;
+use super::steps::{counted, define_functions};
 use super::watch::{Sight, look_at_functions};
 
 /// What a library shares with its users.
@@ -27,6 +27,8 @@ pub(super) struct Shared {
     pub scope: Scope,
     /// The schemas of its types, without references to others.
     pub schemas: BTreeMap<String, Json>,
+    /// The functions whose statements coverage counts, each with its line.
+    pub counted: Vec<(Counted, u32)>,
     version: Option<Version>,
     /// The libraries that it uses, itself and through others.
     uses: BTreeSet<String>,
@@ -79,6 +81,7 @@ fn one(
 ) -> Shared {
     let (mut scope, mut schemas) = imported(&library.uses, done, report);
     types(&library.types, &mut scope, &mut schemas, report);
+    let outside = scope.clone();
     for (name, node) in &library.functions {
         define_functions(&mut scope, name, node, report);
     }
@@ -95,6 +98,7 @@ fn one(
     Shared {
         scope: scope.part(functions, own.iter().map(String::as_str)),
         schemas,
+        counted: counted(&library.functions, &scope, &outside, report),
         version: library.version.clone(),
         uses,
     }

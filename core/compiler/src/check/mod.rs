@@ -55,7 +55,7 @@ use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::settings::InForce;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
-use kanzlei_lang::expr::Fault;
+use kanzlei_lang::expr::{Counted, Fault};
 use kanzlei_lang::types::Type;
 use kanzlei_model::address::Allowed;
 use watch::{Mention, Question, Sight};
@@ -162,6 +162,8 @@ pub struct Checked {
     pub cases: Vec<(usize, Arc<document::Cases>)>,
     /// Plans by name, those of the documents for context too.
     pub plans: BTreeMap<String, Arc<Plan>>,
+    /// The functions of libraries whose statements coverage counts, each with its line; only of libraries that have some.
+    pub libraries: BTreeMap<String, Vec<(Counted, u32)>>,
     /// Names of all workflows, also of those with errors.
     pub names: BTreeSet<String>,
     /// The settings of all documents.
@@ -367,6 +369,8 @@ pub fn examine(
         }
     }
     let libraries = libraries::read(&shared, question.watch, &mut checked.sight, &mut reports);
+    let counted = libraries.iter().filter(|(_, shared)| !shared.counted.is_empty());
+    checked.libraries = counted.map(|(name, shared)| (name.clone(), shared.counted.clone())).collect();
     for (index, library) in &shared {
         workflows.extend(library.groups.iter().map(|group| (*index, group.clone())));
     }

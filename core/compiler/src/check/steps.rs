@@ -19,7 +19,7 @@ use kanzlei_lang::document::yaml::{self, Kind, Node};
 use kanzlei_lang::document::{Database, Service, Workflow};
 use kanzlei_lang::edit::steps::ON_FAILURE;
 use kanzlei_lang::expr::template::Template;
-use kanzlei_lang::expr::{Expression, Fault, Scope, Span, Use};
+use kanzlei_lang::expr::{Counted, Expression, Fault, Scope, Span, Use};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Env, Finding, Type};
 use kanzlei_model::value::Value;
@@ -53,9 +53,11 @@ pub(super) fn compile(
     report: &mut Report,
 ) -> Option<Plan> {
     let mut scope = libraries::known(workflow, around.libraries, report);
+    let shared = scope.clone();
     for (name, node) in &workflow.functions {
         define_functions(&mut scope, name, node, report);
     }
+    let (functions, counted) = (scope.clone(), counted(&workflow.functions, &scope, &shared, report));
     watch::look_at_functions(&workflow.functions, &scope, around.watch.at, sight);
     // What is queued knows no run yet.
     for (name, slot) in [(0, INPUT), (4, SETTINGS), (5, CALLER)] {
@@ -161,8 +163,6 @@ pub(super) fn compile(
         walk.uses_caller |= plan.uses_caller;
     }
     let settings = (!walk.used_settings.is_empty()).then(|| around.settings.only(&walk.used_settings));
-    let text = |node: &Node| node.as_text().unwrap_or_default().to_owned();
-    let functions = workflow.functions.iter().map(|(name, node)| (name.text.clone(), text(node))).collect();
     Some(Plan {
         labels,
         watches,
@@ -180,6 +180,7 @@ pub(super) fn compile(
         on_failure,
         slots: walk.slots,
         functions,
+        counted,
         libraries: libraries::used(workflow, around.libraries).into_iter().collect(),
         sheet: walk.sheet,
         uses_run: walk.uses_run,
@@ -208,6 +209,20 @@ pub(super) fn define_functions(scope: &mut Scope, name: &Named, node: &Node, rep
         report.error("name-taken", name.at, format!("there is already a function `{}`", name.text));
     }
     super::report_faults(report, node, scope.define_function(&name.text, text).err().unwrap_or_default());
+}
+
+/// The functions of a document whose statements coverage counts, without those of libraries.
+pub(super) fn counted(
+    functions: &[(Named, Node)],
+    scope: &Scope,
+    libraries: &Scope,
+    report: &Report,
+) -> Vec<(Counted, u32)> {
+    let line = |one: &Counted| {
+        let at = functions.iter().find(|(name, _)| *name.text == *one.name).map(|(name, _)| name.at);
+        at.map_or(0, |at| report.line(at.start))
+    };
+    scope.counted(libraries).into_iter().map(|one| (line(&one), one)).map(|(line, one)| (one, line)).collect()
 }
 
 /// Whether the client already has its answer when a step begins.
@@ -667,15 +682,24 @@ impl Walk<'_, '_, '_> {
 
     pub(super) fn status(&mut self, node: &Node, least: i64, most: i64) -> Option<Maker> {
         let (maker, of) = self.typed(node);
+        let never = |one: &Type| match one {
+            Type::Number(Some(number)) => !(least as f64..=most as f64).contains(number),
+            Type::Object(_) | Type::Bool(_) | Type::Null | Type::Undefined => true,
+            _ => false,
+        };
+        let is_none = !of.alternatives().is_empty() && of.alternatives().iter().all(never);
         self.last = of;
         let maker = maker?;
         let fits = match &maker {
             Maker::Const(Value::Int(status)) => (least..=most).contains(status),
             Maker::Const(_) => false,
-            _ => true,
+            _ => !is_none,
         };
         if !fits {
             self.report.error("wrong-value", node.at, format!("a status from {least} to {most} belongs here"));
+            if let Kind::Map(_) = node.kind {
+                self.report.help("what is answered stands beside it: `reply: 200` and `body: …`");
+            }
             return None;
         }
         Some(maker)

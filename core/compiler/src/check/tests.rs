@@ -60,6 +60,8 @@ fn every_fault_is_found_at_its_place() {
         (format!("{head}  - reply: 200\n    note: x\n"), "two-steps@4:5"),
         (format!("{head}  - reply: 200\n    boddy: x\n"), "unknown-key@4:5"),
         (format!("{head}  - reply: 99\n"), "wrong-value@3:12"),
+        (format!("{head}  - reply: {{body: \"${{run.id}}\"}}\n"), "wrong-value@3:12"),
+        (format!("{head}  - reply: \"${{run.id === 'a' ? 99 : null}}\"\n"), "wrong-value@3:12"),
         (format!("{head}  - fail: 200\n"), "wrong-value@3:11"),
         (format!("{head}  - reply: 200\n    body: Hi ${{nme}}\n"), "unknown-name@4:16"),
         (format!("{head}  - reply: 200\n    body: {{a: [1, \"${{x}}\"]}}\n"), "unknown-name@4:22"),

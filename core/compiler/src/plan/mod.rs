@@ -38,7 +38,7 @@ use kanzlei_lang::document::step::arms::Test;
 use kanzlei_lang::document::web::Web;
 use kanzlei_lang::document::workflow::{Answer, Beyond, Missed, Overlap};
 use kanzlei_lang::expr::template::Template;
-use kanzlei_lang::expr::{EvalError, Expression, Limits};
+use kanzlei_lang::expr::{Counted, EvalError, Expression, Limits, Scope};
 use kanzlei_lang::types::Type;
 use kanzlei_model::caller::Caller;
 use kanzlei_model::value::{ObjectBuilder, Str, Value};
@@ -92,8 +92,10 @@ pub struct Plan {
     pub on_failure: Option<BlockId>,
     /// The names of the slots.
     pub slots: Vec<String>,
-    /// The functions of its document and their texts, in order.
-    pub functions: Vec<(String, String)>,
+    /// The functions that its expressions may call, those of libraries too.
+    pub functions: Scope,
+    /// Those of its document whose statements coverage counts, each with its line there, from 1.
+    pub counted: Vec<(Counted, u32)>,
     /// Names of the libraries it uses, itself and through others.
     pub libraries: Vec<String>,
     /// The numbered steps for people.

@@ -9,7 +9,7 @@
 use std::sync::Arc;
 
 use kanzlei_compiler::plan::{FAILURE, Plan};
-use kanzlei_lang::expr::{Expression, Limits, Scope};
+use kanzlei_lang::expr::{Expression, Limits};
 use kanzlei_model::value::Value;
 
 use super::flow::Awaits;
@@ -143,11 +143,7 @@ impl Seen {
 
     /// Evaluates an expression over these names and the functions of the document.
     pub fn evaluate(&self, text: &str) -> Result<Value, String> {
-        let mut scope = Scope::default();
-        for (name, function) in &self.plan.functions {
-            // They were compiled with the plan.
-            let _ = scope.define_function(name, function);
-        }
+        let mut scope = self.plan.functions.clone();
         for (slot, name, _) in self.known() {
             scope.define_at(name, slot as u32);
         }

@@ -58,7 +58,7 @@ pub use rows::{Batch, RowsTask};
 
 use kanzlei_compiler::plan::rows::Reading;
 use kanzlei_compiler::plan::{CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
-use kanzlei_lang::expr::{self, Limits, Watch, ops};
+use kanzlei_lang::expr::{self, Limits, Marks, Watch, ops};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -396,6 +396,8 @@ pub struct Machine {
     unhurried: bool,
     /// Which points scripts reached, by record, where that is wanted.
     marks: Option<HashMap<usize, Vec<bool>>>,
+    /// The same of functions.
+    function_marks: Option<Marks>,
     /// A step that is looked at.
     look: Option<Box<look::Look>>,
     /// The settings in place of those that plans were compiled with.
@@ -452,6 +454,7 @@ impl Machine {
             computes: false,
             unhurried: false,
             marks: None,
+            function_marks: None,
             look: None,
             settings,
         });
@@ -637,9 +640,15 @@ impl Machine {
         &self.watch
     }
 
-    /// Marks from now on which points of scripts are reached.
+    /// Marks from now on which points of scripts and functions are reached.
     pub fn mark_points(&mut self) {
         self.marks.get_or_insert_default();
+        self.function_marks.get_or_insert_default();
+    }
+
+    /// Which points of functions were reached, where that is wanted.
+    pub fn function_marks(&self) -> Option<&Marks> {
+        self.function_marks.as_ref()
     }
 
     /// Which points of its script a record's step reached.
@@ -650,7 +659,8 @@ impl Machine {
     /// What one evaluation may use.
     fn limits(&self) -> Limits<'_> {
         let defer_after = (!self.unhurried).then_some(INLINE_WORK);
-        Limits { defer_after, watch: Some(&self.watch), seed: Some(&self.key), ..Limits::default() }
+        let (watch, seed, marks) = (Some(&*self.watch), Some(self.key.as_str()), self.function_marks.as_ref());
+        Limits { defer_after, watch, seed, marks, ..Limits::default() }
     }
 
     /// Feeds the outcome of an effect; one that nothing waits for is dropped.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::functions::{Change, Method, Static};
 use super::pattern::Pattern;
-pub use super::script::{Assign, Assignee, Body, Inline, Statement, StatementKind, Update};
+pub use super::script::{Assign, Assignee, Body, Inline, Point, Statement, StatementKind, Update};
 use crate::types::Type;
 use kanzlei_model::value::{Str, Value};
 
@@ -281,6 +281,16 @@ pub struct Named {
     pub height: u32,
     /// The functions it calls, each with the place of its name in the text.
     pub calls: Vec<(Str, Span)>,
+}
+
+impl Named {
+    /// What can be run in it, where its body is statements.
+    pub fn points(&self) -> Option<&[Point]> {
+        match &self.arrow.body.kind {
+            Kind::Body(body) => Some(&body.points),
+            _ => None,
+        }
+    }
 }
 
 /// An arrow function.

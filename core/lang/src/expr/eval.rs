@@ -745,12 +745,16 @@ impl Eval<'_> {
     fn call_named(&mut self, function: &Named, args: &[Value], at: Span) -> Res {
         let locals = std::mem::replace(&mut self.locals, vec![Value::Undefined; function.locals as usize]);
         let growing = std::mem::take(&mut self.growing);
-        let reached = self.reached.take();
+        let marks = self.meter.marks().zip(function.points());
+        let reached = std::mem::replace(&mut self.reached, marks.map(|(_, points)| vec![false; points.len()]));
         let text = self.inner_text.replace(function.text.clone());
         let result = self.call_arrow(&function.arrow, args);
         self.locals = locals;
         self.growing = growing;
-        self.reached = reached;
+        let found = std::mem::replace(&mut self.reached, reached);
+        if let Some(((marks, _), found)) = marks.zip(found) {
+            marks.add(&function.text, &found);
+        }
         self.inner_text = text;
         result.map_err(|stop| match stop {
             Stop::Failed(mut failure) => {

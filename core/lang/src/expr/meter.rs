@@ -7,6 +7,7 @@
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use super::eval::{ErrorKind, EvalError};
+use super::marks::Marks;
 
 /// Units between two looks at the watch.
 const LOOK: u64 = 4096;
@@ -24,11 +25,13 @@ pub struct Limits<'w> {
     pub watch: Option<&'w Watch>,
     /// The secret of the run, from which UUIDs are made.
     pub seed: Option<&'w str>,
+    /// Where the statements of functions that it reaches are marked.
+    pub marks: Option<&'w Marks>,
 }
 
 impl Default for Limits<'_> {
     fn default() -> Self {
-        Limits { work: 5_000_000, bytes: 64 << 20, defer_after: None, watch: None, seed: None }
+        Limits { work: 5_000_000, bytes: 64 << 20, defer_after: None, watch: None, seed: None, marks: None }
     }
 }
 
@@ -99,6 +102,11 @@ impl<'w> Meter<'w> {
     /// The secret of the run, where there is one.
     pub fn seed(&self) -> Option<&'w str> {
         self.limits.seed
+    }
+
+    /// Where the statements of functions are marked, if they are.
+    pub fn marks(&self) -> Option<&'w Marks> {
+        self.limits.marks
     }
 
     pub fn bytes(&mut self, count: u64) -> Result<(), Box<EvalError>> {

@@ -24,6 +24,7 @@ pub mod about;
 pub mod ast;
 mod eval;
 pub mod functions;
+pub mod marks;
 mod meter;
 mod methods;
 pub mod ops;
@@ -37,6 +38,7 @@ mod tests;
 
 pub use ast::{Named, Span};
 pub use eval::{ErrorKind, EvalError};
+pub use marks::{Counted, Marks};
 pub use meter::{Limits, Watch};
 pub use methods::{ADDRESS, LOCALES, pattern_has_time};
 pub use syntax::{MAX_NESTING, MAX_TEXT};
@@ -170,6 +172,17 @@ impl Scope {
     /// Returns the names of the workflow's functions.
     pub fn function_names(&self) -> impl Iterator<Item = &str> {
         self.functions.iter().map(|function| &*function.name)
+    }
+
+    /// The functions whose bodies are statements, with their points, but for those of `other`.
+    pub fn counted(&self, other: &Scope) -> Vec<Counted> {
+        let own = self.functions.iter().filter(|function| other.function(&function.name).is_none());
+        own.filter_map(|function| {
+            let ast::Kind::Body(body) = &function.arrow.body.kind else { return None };
+            let (name, text) = (function.name.clone(), function.text.clone());
+            Some(Counted { name, points: body.point_names(&text), text })
+        })
+        .collect()
     }
 
     /// Returns the number of names in scope; pass it to [`Scope::close`] to leave an inner scope.
@@ -315,24 +328,21 @@ impl Expression {
         }
     }
 
-    /// The points of a script that a run reaches or not.
-    pub fn points(&self) -> &[script::Point] {
+    fn body(&self) -> Option<&script::Body> {
         match &self.expr.kind {
-            ast::Kind::Body(body) => &body.points,
-            _ => &[],
+            ast::Kind::Body(body) => Some(body),
+            _ => None,
         }
     }
 
-    /// The name of each point: `line 3`, and `line 3, not` where a condition does not hold.
+    /// The points of a script that a run reaches or not.
+    pub fn points(&self) -> &[script::Point] {
+        self.body().map_or(&[], |body| &body.points)
+    }
+
+    /// The name of each of them; see [`script::Body::point_names`].
     pub fn point_names(&self) -> Vec<String> {
-        let line = |at: ast::Span| self.text.get(..at.start as usize).unwrap_or_default().matches('\n').count() + 1;
-        self.points()
-            .iter()
-            .map(|point| match point.kind {
-                script::PointKind::Statement => format!("line {}", line(point.at)),
-                script::PointKind::Otherwise => format!("line {}, not", line(point.at)),
-            })
-            .collect()
+        self.body().map_or_else(Vec::new, |body| body.point_names(&self.text))
     }
 
     /// The compiled form, for inferring types.

@@ -21,6 +21,8 @@ pub(super) mod grow;
 pub(super) mod heap;
 mod run;
 
+use std::collections::HashSet;
+
 use super::ast::{Arrow, BinaryOp, Expr, LogicalOp, Span, Target};
 use crate::types::Type;
 use kanzlei_model::value::Str;
@@ -36,6 +38,25 @@ pub struct Body {
     pub returns: bool,
     /// What can be run in it: statements, and the ways out of conditions that have no statement.
     pub points: Vec<Point>,
+}
+
+impl Body {
+    /// The name of each point: `line 3`, with its column behind another of that line, and `line 3, not` where a condition does not
+    /// hold. Columns count characters from 1.
+    pub fn point_names(&self, text: &str) -> Vec<String> {
+        let mut seen = HashSet::new();
+        let name = |point: &Point| {
+            let before = text.get(..point.at.start as usize).unwrap_or_default();
+            let line = before.matches('\n').count() + 1;
+            let column = match seen.insert((line, point.kind)) {
+                true => String::new(),
+                false => format!(", column {}", before.rsplit('\n').next().unwrap_or_default().chars().count() + 1),
+            };
+            let not = if point.kind == PointKind::Otherwise { ", not" } else { "" };
+            format!("line {line}{column}{not}")
+        };
+        self.points.iter().map(name).collect()
+    }
 }
 
 /// A name whose value can be shown.
@@ -61,7 +82,7 @@ pub struct Point {
 }
 
 /// What a point of a script is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum PointKind {
     /// A statement.
     Statement,

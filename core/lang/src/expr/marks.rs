@@ -1,0 +1,59 @@
+//! Which statements of the document's functions evaluations reach, for coverage.
+//!
+//! Functions are known by their texts: those with the same text are the same function. Scripts are marked apart from
+//! them, see [`Expression::eval_marking`](super::Expression::eval_marking).
+//!
+//! ```
+//! use kanzlei_lang::expr::{Expression, Limits, Marks, Scope};
+//!
+//! let mut scope = Scope::default();
+//! scope.define_function("fee", "n => { if (n > 9) return 5; return 2; }").unwrap();
+//! let marks = Marks::default();
+//! let limits = Limits { marks: Some(&marks), ..Limits::default() };
+//! Expression::compile("fee(3)", &scope).unwrap().eval(&[], limits).unwrap();
+//! let function = &scope.counted(&Scope::default())[0];
+//! let reached = marks.all().remove(&*function.text).unwrap();
+//! let missing: Vec<_> = function.points.iter().zip(reached).filter(|(_, there)| !there).map(|(name, _)| name).collect();
+//! assert_eq!(missing, ["line 1, column 19"]);
+//! ```
+
+use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
+
+use kanzlei_model::value::Str;
+
+/// The statements that evaluations reach, by the texts of functions.
+///
+/// There is one for a run; it grows with the functions of its documents, which are bounded.
+#[derive(Debug, Default)]
+pub struct Marks(Mutex<BTreeMap<Str, Vec<bool>>>);
+
+impl Marks {
+    /// Adds what one call of a function reached.
+    pub(super) fn add(&self, text: &Str, reached: &[bool]) {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        merge(all.entry(text.clone()).or_default(), reached);
+    }
+
+    /// What was reached, by the texts of functions; one that was not called is missing.
+    pub fn all(&self) -> BTreeMap<Str, Vec<bool>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+/// Adds the points that another evaluation of the same text reached.
+pub fn merge(into: &mut Vec<bool>, reached: &[bool]) {
+    into.resize(into.len().max(reached.len()), false);
+    into.iter_mut().zip(reached).for_each(|(known, new)| *known |= new);
+}
+
+/// A function of a document whose statements can be counted.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Counted {
+    /// Its name.
+    pub name: Str,
+    /// Its text.
+    pub text: Str,
+    /// The name of each of its points: `line 3`, `line 3, not`.
+    pub points: Vec<String>,
+}
