@@ -25,8 +25,10 @@
 //! ```
 
 mod act;
+mod answer;
 mod body;
 mod call;
+mod effect;
 mod file;
 mod flow;
 mod look;
@@ -43,8 +45,11 @@ mod tests;
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 
+pub use answer::{Failure, Reply};
+use answer::{header_value, problem_of, status_code};
 pub use body::{Data, file_name, is_file};
 pub use call::{Answer, Request};
+pub use effect::{Effect, EffectError, EffectId, Keep, Kept, Key, Next, Outcome, Remark, Waking};
 pub use file::{FileTask, FileWork, Rows as FileRows};
 use flow::{Awaits, Fibre, Level, What};
 pub use look::{Seen, Waiting};
@@ -56,9 +61,8 @@ pub use record::{Ended, State, StepRecord};
 pub use report::{Letter, MOST_ATTACHED_BYTES};
 pub use rows::{Batch, RowsTask};
 
-use kanzlei_compiler::plan::rows::Reading;
 use kanzlei_compiler::plan::{CALLER, FAILURE, INPUT, KEPT, Plan, RUN, SETTINGS, Shown};
-use kanzlei_lang::expr::{self, Limits, Marks, Watch, ops};
+use kanzlei_lang::expr::{Limits, Marks, Watch};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -105,235 +109,6 @@ impl Start {
     /// A run that nobody is known to have called, begun for the first time, with the settings of its plan.
     pub fn new(id: impl Into<String>, input: Value, now: Timestamp) -> Self {
         Start { id: id.into(), input, now, caller: Caller::default(), attempt: 1, generation: 0, settings: None }
-    }
-}
-
-/// Distinguishes the effects of one run.
-pub type EffectId = u64;
-
-/// What is to be done next.
-#[derive(Debug)]
-pub enum Next {
-    /// Perform this effect and feed its outcome; others may be in progress at the same time.
-    Do(EffectId, Effect),
-    /// Nobody waits for this any more.
-    Cancel(EffectId),
-    /// The client's answer is ready; the run may continue behind it.
-    Answer(Box<Reply>),
-    /// A note or the progress of the run, for its followers.
-    Remark(Remark),
-    /// The step budget is used up: yield to other tasks, then ask again.
-    Yield,
-    /// An evaluation needs more work than fits between two effects: call [`Machine::compute`] where that may take
-    /// its time. The same in every drive of the run, so that its interruption can be recorded by this id.
-    Compute(EffectId),
-    /// A step failed and nothing caught it, in a workflow with `on_failure`: [`Machine::close_with`] goes on.
-    Failing,
-    /// Everything that can be begun is under way: feed an outcome.
-    Idle,
-    /// The run has ended; [`Machine::ended`] says how.
-    Finished,
-}
-
-/// What a run reports while it is under way.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Remark {
-    /// The value of a `note` step.
-    Note(Value),
-    /// From 0 to 1.
-    Progress(f64),
-}
-
-/// Something outside the machine.
-#[derive(Clone, Debug, PartialEq)]
-#[allow(missing_docs)]
-pub enum Effect {
-    /// Send this request: [`Outcome::Called`].
-    Call(Box<Request>),
-    /// Do nothing until then: [`Outcome::Waited`].
-    Wait { until: Timestamp },
-    /// Ask a database: [`Outcome::Queried`].
-    Query(Box<Query>),
-    /// Work with files and places: [`Outcome::Filed`].
-    File(Box<FileTask>),
-    /// Send a mail: [`Outcome::Filed`].
-    Mail(Box<Letter>),
-    /// Read the next rows of files: [`Outcome::Rows`].
-    Rows(Box<RowsTask>),
-    /// Return what the workflow remembers: [`Outcome::Kept`].
-    Recall { workflow: String },
-    /// Remember these values if the version is still the same: [`Outcome::Kept`].
-    Keep(Box<Keep>),
-    /// Queue these jobs: [`Outcome::Queued`].
-    Enqueue(Box<Enqueue>),
-    /// Cancel jobs: [`Outcome::Cancelled`].
-    Cancel(Box<Cancelling>),
-    /// Make an address for a callback, to which what fits a JSON Schema may come: [`Outcome::Opened`].
-    Open { accepts: Option<Arc<str>> },
-    /// Wait until something comes to it: [`Outcome::Arrived`].
-    Await { callback: String, by: Option<Key>, until: Option<Timestamp> },
-    /// Pass a value on to a run that waits by a key: [`Outcome::Woken`].
-    Wake(Box<Waking>),
-}
-
-/// By what a run waits: the workflow whose step waits, and its key.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Key {
-    /// The workflow.
-    pub workflow: String,
-    /// The key: text as it is, anything else as JSON with sorted members.
-    pub key: String,
-}
-
-/// A value for a run that waits by a key.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Waking {
-    /// By what it waits.
-    pub by: Key,
-    /// What its step returns.
-    pub body: Value,
-    /// When the run asked: the same when it asks again after a crash.
-    pub at: Timestamp,
-    /// How long it is kept for a run that does not wait yet.
-    pub keeps: std::time::Duration,
-}
-
-/// Values to be remembered, in place of all that were.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Keep {
-    /// The workflow that remembers.
-    pub workflow: String,
-    /// The version these values were made from.
-    pub version: u64,
-    /// All that it remembers from now on: an object.
-    pub values: Value,
-}
-
-/// What a workflow remembers between runs.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Kept {
-    /// 0 while nothing was ever remembered.
-    pub version: u64,
-    /// An object.
-    pub values: Value,
-    /// For [`Effect::Keep`]: whether its values are these.
-    pub stored: bool,
-}
-
-/// Why an effect failed.
-#[derive(Clone, Debug, PartialEq)]
-pub struct EffectError {
-    /// The kind of failure that workflows see.
-    pub kind: FailureKind,
-    /// What happened, for people.
-    pub detail: String,
-}
-
-/// What came of an effect.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Outcome {
-    /// Of a call.
-    Called(Result<Answer, EffectError>),
-    /// Of a wait that is over.
-    Waited,
-    /// Of statements, one result each.
-    Queried(Result<Vec<Rows>, EffectError>),
-    /// Of work with files, or of a mail: the value of the step.
-    Filed(Result<Value, EffectError>),
-    /// Of rows that a loop goes through.
-    Rows(Result<Batch, EffectError>),
-    /// Of values to remember, or of what is remembered.
-    Kept(Result<Kept, String>),
-    /// Of jobs to be queued.
-    Queued(Result<Queued, EffectError>),
-    /// Of jobs to be cancelled.
-    Cancelled(Result<Cancellation, EffectError>),
-    /// Of a one-time address.
-    Opened(Result<Address, EffectError>),
-    /// Nothing when the time was up before.
-    Arrived(Option<Arrival>),
-    /// Of a value that was passed on: the job that it woke, where one waited.
-    Woken(Result<Option<String>, EffectError>),
-    /// Of a computation that was interrupted; one that was completed has no outcome, as it is the same each time.
-    /// Also of a call that nobody saw the end of ([`Machine::asks_before`]).
-    Interrupted,
-}
-
-/// The answer to the client.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Reply {
-    /// The HTTP status.
-    pub status: u16,
-    /// Header names and values.
-    pub headers: Vec<(String, String)>,
-    /// `undefined` for no body, text as it is, anything else as JSON.
-    pub body: Value,
-    /// How the rows are read that the client gets, where the body is their files.
-    pub rows: Option<Arc<Reading>>,
-    /// Set when the answer is a problem (RFC 9457).
-    pub problem: bool,
-}
-
-/// Why a step failed; what `failure` is in a catch.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Failure {
-    /// The kind that `failure.kind` shows.
-    pub kind: FailureKind,
-    /// The status of the answer, where there was one.
-    pub status: Option<u16>,
-    /// What happened, for people.
-    pub detail: String,
-    /// The body of the answer, where there was one.
-    pub body: Value,
-    /// What the client gets where no step catches it; what the kind says where there is none.
-    pub problem: Option<Box<Problem>>,
-    /// Why an expression failed.
-    pub cause: Option<expr::ErrorKind>,
-    /// How long the service asks to be left alone: its `Retry-After`.
-    pub retry_after: Option<std::time::Duration>,
-}
-
-impl Failure {
-    /// A failure of work with files. What cannot be read is as a rule what a client sent: where no step catches it, the client gets 422.
-    fn of_files(fault: EffectError) -> Self {
-        let problem = match fault.kind {
-            FailureKind::Unreadable => Some(Problem::new(422, "A file cannot be read")),
-            FailureKind::TooLarge => Some(Problem::new(422, "A file is too large")),
-            _ => None,
-        };
-        Failure { problem: problem.map(Box::new), ..Failure::new(fault.kind, fault.detail) }
-    }
-
-    /// A failure of a kind, with its detail.
-    pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
-        Failure {
-            kind,
-            status: None,
-            detail: detail.into(),
-            body: Value::Undefined,
-            problem: None,
-            cause: None,
-            retry_after: None,
-        }
-    }
-
-    fn expression(failure: &expr::EvalError) -> Self {
-        let kind = match failure.kind {
-            expr::ErrorKind::Thrown => FailureKind::Thrown,
-            _ => FailureKind::Expression,
-        };
-        let body = failure.thrown.clone().unwrap_or_default();
-        Failure { cause: Some(failure.kind), body, ..Failure::new(kind, failure.message.clone()) }
-    }
-
-    /// As expressions and the journal see it.
-    pub fn to_value(&self) -> Value {
-        Value::object([
-            ("kind", Value::text(self.kind.name())),
-            ("status", self.status.map_or(Value::Null, |status| Value::Int(status.into()))),
-            ("detail", Value::text(self.detail.as_str())),
-            ("body", self.body.clone()),
-        ])
     }
 }
 
@@ -793,53 +568,5 @@ impl Machine {
         let rejects = failure.kind == FailureKind::Fail && (400..500).contains(&problem.status);
         let state = if rejects { RunState::Rejected } else { RunState::Failed };
         self.ended = Some(Ended { state, failure: Some(failure), at: now });
-    }
-}
-
-/// A status that an expression computed.
-fn status_code(value: &Value, least: u16) -> Result<u16, Box<expr::EvalError>> {
-    let number = ops::to_number(value);
-    if number.fract() == 0.0 && (f64::from(least)..=599.0).contains(&number) {
-        return Ok(number as u16);
-    }
-    Err(expr::EvalError::new(
-        expr::ErrorKind::Range,
-        format!("{} is not a status from {least} to 599", ops::to_text(value)),
-    ))
-}
-
-/// The text of a header field. Line breaks would begin another field (RFC 9110, section 5.5).
-fn header_value(name: &str, value: &Value) -> Result<String, Box<expr::EvalError>> {
-    let text = ops::to_text(value);
-    if !text.chars().any(|c| c.is_control() && c != '\t') {
-        return Ok(text.to_string());
-    }
-    Err(expr::EvalError::new(
-        expr::ErrorKind::Range,
-        format!("the value of the header `{name}` holds a line break or another control character"),
-    ))
-}
-
-/// What the client gets when a step fails and nothing catches it (never what was inside).
-fn problem_of(failure: &Failure) -> Problem {
-    if let Some(problem) = &failure.problem {
-        return (**problem).clone();
-    }
-    match failure.kind {
-        FailureKind::Timeout => Problem::new(504, "A service did not answer in time"),
-        FailureKind::Full => Problem::new(503, "The queue is full"),
-        FailureKind::Database | FailureKind::Conflict => Problem::new(503, "A database is not available"),
-        FailureKind::Place => Problem::new(503, "A place for files is not available"),
-        FailureKind::Mail => Problem::new(503, "The mail server is not available"),
-        FailureKind::Expression
-        | FailureKind::Thrown
-        | FailureKind::Input
-        | FailureKind::Sql
-        | FailureKind::Missing
-        | FailureKind::Exists
-        | FailureKind::Refused
-        | FailureKind::Print
-        | FailureKind::Internal => Problem::new(500, "The workflow failed"),
-        _ => Problem::new(502, "A service failed"),
     }
 }
