@@ -9,6 +9,7 @@ use std::fmt;
 
 use super::ast::*;
 use super::meter::Meter;
+use super::methods::Cursor;
 use super::ops;
 use super::script::grow::Growing;
 use super::script::heap::Heap;
@@ -128,6 +129,8 @@ pub(super) struct Eval<'a> {
     pub(super) returned: Value,
     /// Which points of the script were reached, where that is wanted.
     pub(super) reached: Option<Vec<bool>>,
+    /// The text that was looked into last.
+    pub(super) cursor: Cursor,
 }
 
 /// Evaluates a compiled expression.
@@ -153,6 +156,7 @@ pub(super) fn run<'a>(
         growing: Vec::new(),
         returned: Value::Undefined,
         reached: reached.as_deref().cloned(),
+        cursor: Cursor::default(),
     };
     eval.locals.resize(locals as usize, Value::Undefined);
     let result = match eval.expr(expr) {
@@ -176,6 +180,47 @@ impl Eval<'_> {
             Kind::Slot(slot) => self.slots.get(*slot as usize),
             _ => None,
         }
+    }
+
+    /// The integer that an expression is, where that takes no more than reading names, and one operator at most.
+    #[inline]
+    fn integer(&mut self, expr: &Expr) -> Res<Option<i64>> {
+        if let Kind::Binary(op, sides) = &expr.kind {
+            return match (self.simple(&sides.0), self.simple(&sides.1)) {
+                (Some(Value::Int(a)), Some(Value::Int(b))) => {
+                    let result = ops::whole(*op, *a, *b);
+                    self.meter.work(u64::from(result.is_some()))?;
+                    Ok(result)
+                }
+                _ => Ok(None),
+            };
+        }
+        match self.simple(expr) {
+            Some(Value::Int(int)) => Ok(Some(*int)),
+            _ => Ok(None),
+        }
+    }
+
+    /// The integer that an operator makes of two; nothing where anything else is involved. Loops are made of this.
+    #[inline]
+    pub(super) fn whole(&mut self, op: BinaryOp, sides: &(Expr, Expr)) -> Res<Option<i64>> {
+        let Some(a) = self.integer(&sides.0)? else { return Ok(None) };
+        let Some(b) = self.integer(&sides.1)? else { return Ok(None) };
+        Ok(ops::whole(op, a, b))
+    }
+
+    /// Whether a condition holds.
+    #[inline]
+    pub(super) fn holds(&mut self, test: &Expr) -> Res<bool> {
+        if let Kind::Binary(op, sides) = &test.kind
+            && let Some(a) = self.integer(&sides.0)?
+            && let Some(b) = self.integer(&sides.1)?
+            && let Some(holds) = ops::compared(*op, a, b)
+        {
+            self.meter.work(1)?;
+            return Ok(holds);
+        }
+        Ok(ops::truthy(&self.expr(test)?))
     }
 
     /// The value that an expression names, where it exists without being computed.
@@ -222,8 +267,8 @@ impl Eval<'_> {
                 if take_right { self.expr(&sides.1) } else { Ok(left) }
             }
             Kind::Conditional(parts) => {
-                let test = self.expr(&parts.0)?;
-                self.expr(if ops::truthy(&test) { &parts.1 } else { &parts.2 })
+                let holds = self.holds(&parts.0)?;
+                self.expr(if holds { &parts.1 } else { &parts.2 })
             }
             _ => self.other(expr),
         }
@@ -461,10 +506,7 @@ impl Eval<'_> {
         }
         match object {
             Value::Object(object) => Ok(object.get(name).cloned().unwrap_or_default()),
-            Value::Text(text) if name == "length" => {
-                self.text_work(text.len())?;
-                Ok(Value::Int(super::methods::utf16_len(text) as i64))
-            }
+            Value::Text(text) if name == "length" => Ok(Value::Int(self.length_of(text)? as i64)),
             Value::List(list) if name == "length" => Ok(Value::Int(list.items().len() as i64)),
             Value::List(list) => Ok(list.named().and_then(|named| named.get(name)).cloned().unwrap_or_default()),
             Value::Undefined | Value::Null => self.nothing(object, optional, of, &format!("member `{name}`"), at),
@@ -488,8 +530,7 @@ impl Eval<'_> {
                 Ok(items.get(position as usize).cloned().unwrap_or_default())
             }
             (Value::Text(text), Some(position)) => {
-                self.text_work(text.len())?;
-                Ok(super::methods::unit_at(text, position as usize).map_or(Value::Undefined, Value::text))
+                Ok(self.unit_text(text, position as usize)?.map_or(Value::Undefined, Value::Text))
             }
             _ => {
                 let name = self.text_of(key)?;
@@ -541,7 +582,7 @@ impl Eval<'_> {
             Value::Text(text) => {
                 self.item_work(text.len() * 4)?;
                 self.will_make(text.len() * size_of::<Value>())?;
-                out.extend(text.chars().map(|c| Value::text(c.encode_utf8(&mut [0; 4]) as &str)));
+                out.extend(text.chars().map(|c| Value::Text(super::methods::character(c))));
             }
             other => {
                 let message = format!("`{}` is {}, which cannot be spread into a list", self.source(at), other.kind());
@@ -585,10 +626,9 @@ impl Eval<'_> {
                     Value::Text(text) => {
                         self.item_work(text.len() * 4)?;
                         self.will_make(text.len() * 64)?;
-                        let units = super::methods::units(&text);
-                        members += units.len();
-                        for (index, unit) in units.into_iter().enumerate() {
-                            builder.insert(index.to_string().into(), Value::text(unit));
+                        for (index, unit) in super::methods::units(&text).enumerate() {
+                            builder.insert(index.to_string().into(), Value::Text(unit));
+                            members += 1;
                         }
                     }
                     _ => {}

@@ -310,36 +310,58 @@ pub fn num(num: f64) -> Value {
 /// What an operator returns on two numbers, in the cases that loops are made of; nothing in the others.
 #[inline]
 pub fn plain(op: BinaryOp, a: &Value, b: &Value) -> Option<Value> {
-    use BinaryOp::*;
     match (a, b) {
-        (Value::Int(a), Value::Int(b)) => Some(match op {
-            Eq | LooseEq => Value::Bool(a == b),
-            Ne | LooseNe => Value::Bool(a != b),
-            Lt => Value::Bool(a < b),
-            Le => Value::Bool(a <= b),
-            Gt => Value::Bool(a > b),
-            Ge => Value::Bool(a >= b),
-            Add | Sub if a.unsigned_abs() < 1 << 52 && b.unsigned_abs() < 1 << 52 => {
-                Value::Int(if op == Add { a + b } else { a - b })
-            }
-            Mul if a.unsigned_abs() < 1 << 26 && b.unsigned_abs() < 1 << 26 && *a != 0 && *b != 0 => Value::Int(a * b),
-            Rem if *a >= 0 && *b > 0 && *a < SAFE && *b < SAFE => Value::Int(a % b),
-            // Beyond 2^53 the number that ECMAScript has is a rounded one.
-            BitAnd | BitOr | BitXor if is_safe(*a) && is_safe(*b) => {
-                let (a, b) = (*a as i32, *b as i32);
-                Value::Int(i64::from(match op {
-                    BitAnd => a & b,
-                    BitOr => a | b,
-                    _ => a ^ b,
-                }))
-            }
-            _ => return None,
-        }),
+        (Value::Int(a), Value::Int(b)) => match compared(op, *a, *b) {
+            Some(holds) => Some(Value::Bool(holds)),
+            None => whole(op, *a, *b).map(Value::Int),
+        },
         (Value::Num(a), Value::Num(b)) => float(op, *a, *b),
         (Value::Num(a), Value::Int(b)) if is_safe(*b) => float(op, *a, *b as f64),
         (Value::Int(a), Value::Num(b)) if is_safe(*a) => float(op, *a as f64, *b),
         _ => None,
     }
+}
+
+/// A comparison of two integers; nothing for other operators.
+#[inline]
+pub(super) fn compared(op: BinaryOp, a: i64, b: i64) -> Option<bool> {
+    use BinaryOp::*;
+    Some(match op {
+        Eq | LooseEq => a == b,
+        Ne | LooseNe => a != b,
+        Lt => a < b,
+        Le => a <= b,
+        Gt => a > b,
+        Ge => a >= b,
+        _ => return None,
+    })
+}
+
+/// Arithmetic of two integers where the result is one too; nothing otherwise.
+#[inline]
+pub(super) fn whole(op: BinaryOp, a: i64, b: i64) -> Option<i64> {
+    use BinaryOp::*;
+    Some(match op {
+        Add | Sub if a.unsigned_abs() < 1 << 52 && b.unsigned_abs() < 1 << 52 => {
+            if op == Add {
+                a + b
+            } else {
+                a - b
+            }
+        }
+        Mul if a.unsigned_abs() < 1 << 26 && b.unsigned_abs() < 1 << 26 && a != 0 && b != 0 => a * b,
+        Rem if a >= 0 && b > 0 && a < SAFE && b < SAFE => a % b,
+        // Beyond 2^53 the number that ECMAScript has is a rounded one.
+        BitAnd | BitOr | BitXor if is_safe(a) && is_safe(b) => {
+            let (a, b) = (a as i32, b as i32);
+            i64::from(match op {
+                BitAnd => a & b,
+                BitOr => a | b,
+                _ => a ^ b,
+            })
+        }
+        _ => return None,
+    })
 }
 
 /// Whether an integer is a double too, and so are those around it.

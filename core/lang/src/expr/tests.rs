@@ -210,5 +210,5 @@ fn evaluations_convert_nothing_without_a_charge() {
             assert!(!text.contains(free), "{}: {free} is not charged for", file.display());
         }
     }
-    assert_eq!(read, 15);
+    assert_eq!(read, 16);
 }

@@ -9,12 +9,15 @@ mod list;
 mod locale;
 mod number;
 mod ours;
+mod positions;
 mod statics;
 mod text;
 
 pub use dates::pattern_has_time;
 pub use html::ADDRESS;
 pub use locale::LOCALES;
+pub(super) use positions::{Cursor, character, units};
+use positions::{byte_position, unit_position, utf16_len};
 
 use super::ast::{Arg, Function, MethodCall};
 use super::eval::{Eval, Res, type_failure};
@@ -86,55 +89,4 @@ pub(super) fn function(args: &[Arg], index: usize) -> Option<&Function> {
 pub(super) fn relative(position: f64, length: usize) -> usize {
     let from_start = if position < 0.0 { position + length as f64 } else { position };
     from_start.clamp(0.0, length as f64) as usize
-}
-
-/// The length in UTF-16 code units.
-pub fn utf16_len(text: &str) -> usize {
-    if text.is_ascii() { text.len() } else { text.chars().map(char::len_utf16).sum() }
-}
-
-/// One UTF-16 code unit as text.
-pub fn unit_at(text: &str, index: usize) -> Option<String> {
-    if text.is_ascii() {
-        return text.get(index..)?.get(..1).map(str::to_owned);
-    }
-    let unit = text.encode_utf16().nth(index)?;
-    Some(String::from_utf16_lossy(&[unit]))
-}
-
-/// All UTF-16 code units, each as text.
-pub fn units(text: &str) -> Vec<String> {
-    text.encode_utf16().map(|unit| String::from_utf16_lossy(&[unit])).collect()
-}
-
-/// The text between two positions in UTF-16 code units.
-pub(super) fn unit_slice(text: &str, from: usize, to: usize) -> String {
-    if from >= to {
-        return String::new();
-    }
-    if text.is_ascii() {
-        return text.get(from..to.min(text.len())).unwrap_or_default().to_owned();
-    }
-    let units: Vec<u16> = text.encode_utf16().skip(from).take(to - from).collect();
-    String::from_utf16_lossy(&units)
-}
-
-/// A byte position as a count of UTF-16 code units.
-pub(super) fn unit_position(text: &str, byte: usize) -> usize {
-    utf16_len(&text[..byte])
-}
-
-/// The byte position of a count of UTF-16 code units; inside a pair it moves on to the next character.
-pub(super) fn byte_position(text: &str, unit: usize) -> usize {
-    if text.is_ascii() {
-        return unit.min(text.len());
-    }
-    let mut seen = 0;
-    for (at, c) in text.char_indices() {
-        if seen >= unit {
-            return at;
-        }
-        seen += c.len_utf16();
-    }
-    text.len()
 }

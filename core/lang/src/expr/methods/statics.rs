@@ -244,7 +244,7 @@ impl Eval<'_> {
             Value::Text(text) => {
                 self.item_work(text.len() * 8)?;
                 self.will_make(text.len() * 80)?;
-                super::units(text).into_iter().enumerate().map(|(i, v)| (index(i), Value::text(v))).collect()
+                super::units(text).enumerate().map(|(i, v)| (index(i), Value::Text(v))).collect()
             }
             _ => Vec::new(),
         };
@@ -326,7 +326,7 @@ impl Eval<'_> {
         let indent = match args.get(2) {
             // Of a long text only the beginning is looked at.
             Some(Value::Text(text)) => {
-                super::unit_slice(&text.chars().take(10).collect::<std::string::String>(), 0, 10)
+                std::string::String::from_utf16_lossy(&text.encode_utf16().take(10).collect::<Vec<_>>())
             }
             Some(n @ (Value::Int(_) | Value::Num(_))) => {
                 " ".repeat(ops::to_integer(ops::plain_number(n)).clamp(0.0, 10.0) as usize)

@@ -2,7 +2,7 @@
 
 use unicode_normalization::UnicodeNormalization;
 
-use super::{arg, byte_position, function, relative, unit_at, unit_position, unit_slice, utf16_len};
+use super::{arg, byte_position, function, relative, unit_position, utf16_len};
 use crate::expr::ast::{Arg, Function, MethodCall};
 use crate::expr::eval::{Eval, Res, Stop, range_failure};
 use crate::expr::functions::Method;
@@ -14,39 +14,13 @@ use kanzlei_model::value::{ObjectBuilder, Str, Value};
 fn last_index_of(text: &str, wanted: &str, position: f64) -> Value {
     let position = if position.is_nan() { f64::INFINITY } else { position };
     let last_start = relative(ops::to_integer(position).max(0.0), utf16_len(text));
-    let end = (byte_position(text, last_start) + wanted.len()).min(text.len());
+    if wanted.is_empty() {
+        return Value::Int(last_start as i64);
+    }
+    // Where that is in the middle of a character, what is found ends before it.
+    let end = text.floor_char_boundary(byte_position(text, last_start) + wanted.len());
     let found = text.get(..end).and_then(|head| head.rfind(wanted));
     Value::Int(found.map_or(-1, |at| unit_position(text, at) as i64))
-}
-
-/// The code point at a position, or half of a surrogate pair (ECMA-262 §22.1.3.4).
-fn code_point_at(text: &str, index: f64) -> Value {
-    if index < 0.0 || index >= utf16_len(text) as f64 {
-        return Value::Undefined;
-    }
-    if text.is_ascii() {
-        return text.as_bytes().get(index as usize).map_or(Value::Undefined, |byte| Value::Int((*byte).into()));
-    }
-    let units: Vec<u16> = text.encode_utf16().skip(index as usize).take(2).collect();
-    match char::decode_utf16(units).next() {
-        Some(Ok(c)) => Value::Int(c as i64),
-        Some(Err(half)) => Value::Int(half.unpaired_surrogate().into()),
-        None => Value::Undefined,
-    }
-}
-
-/// The code unit at a position.
-fn unit_of(text: &str, index: usize) -> Option<u16> {
-    if text.is_ascii() {
-        return text.as_bytes().get(index).map(|byte| (*byte).into());
-    }
-    text.encode_utf16().nth(index)
-}
-
-/// The code unit at a position as a text, counted from the end where it is negative.
-fn at(text: &str, position: f64) -> Value {
-    let index = if position < 0.0 { position + utf16_len(text) as f64 } else { position };
-    if index < 0.0 { Value::Undefined } else { unit_at(text, index as usize).map_or(Value::Undefined, Value::text) }
 }
 
 /// A text in a normalization form of Unicode; NFC by default.
@@ -62,6 +36,9 @@ fn normalized(text: &str, form: &str) -> Result<String, Stop> {
 
 impl Eval<'_> {
     pub(super) fn text_method(&mut self, call: &MethodCall, text: &Str) -> Res {
+        if let Some(found) = self.positional(call, text)? {
+            return Ok(found);
+        }
         self.text_work(text.len())?;
         if !text.is_ascii() {
             // Its units of UTF-16 are counted one by one.
@@ -71,40 +48,11 @@ impl Eval<'_> {
             return self.pattern_method(call, text, &pattern.clone());
         }
         let args = self.arg_values(&call.args)?;
-        let length = utf16_len(text);
         Ok(match call.method {
-            Method::At => at(text, self.integer_at(&args, 0, 0.0)?),
-            Method::CharAt => {
-                let index = self.integer_at(&args, 0, 0.0)?;
-                Value::text(if index < 0.0 { String::new() } else { unit_at(text, index as usize).unwrap_or_default() })
-            }
-            Method::CharCodeAt => {
-                let index = self.integer_at(&args, 0, 0.0)?;
-                let unit = (index >= 0.0).then(|| unit_of(text, index as usize)).flatten();
-                unit.map_or(Value::Num(f64::NAN), |unit| Value::Int(unit.into()))
-            }
-            Method::CodePointAt => code_point_at(text, self.integer_at(&args, 0, 0.0)?),
             Method::Concat => {
                 let mut out = text.to_string();
                 args.iter().try_for_each(|value| self.append_text(value, &mut out))?;
                 return self.make_text(out);
-            }
-            Method::EndsWith => {
-                let end = relative(self.integer_at(&args, 1, length as f64)?.max(0.0), length);
-                Value::Bool(text[..byte_position(text, end)].ends_with(&*self.text_at(&args, 0)?))
-            }
-            Method::StartsWith => {
-                let from = relative(self.integer_at(&args, 1, 0.0)?.max(0.0), length);
-                Value::Bool(text[byte_position(text, from)..].starts_with(&*self.text_at(&args, 0)?))
-            }
-            Method::Includes => {
-                let from = relative(self.integer_at(&args, 1, 0.0)?.max(0.0), length);
-                Value::Bool(text[byte_position(text, from)..].contains(&*self.text_at(&args, 0)?))
-            }
-            Method::IndexOf => {
-                let from = byte_position(text, relative(self.integer_at(&args, 1, 0.0)?.max(0.0), length));
-                let found = text[from..].find(&*self.text_at(&args, 0)?);
-                Value::Int(found.map_or(-1, |at| unit_position(text, from + at) as i64))
             }
             Method::LastIndexOf => {
                 let wanted = self.text_at(&args, 0)?;
@@ -131,16 +79,6 @@ impl Eval<'_> {
                 return self.repeat(text, times);
             }
             Method::Replace | Method::ReplaceAll => return self.replace_text(call, text, &args),
-            Method::Slice => {
-                let from = relative(self.integer_at(&args, 0, 0.0)?, length);
-                let to = relative(self.integer_at(&args, 1, length as f64)?, length);
-                return self.make_text(unit_slice(text, from, to));
-            }
-            Method::Substring => {
-                let from = relative(self.integer_at(&args, 0, 0.0)?.max(0.0), length);
-                let to = relative(self.integer_at(&args, 1, length as f64)?.max(0.0), length);
-                return self.make_text(unit_slice(text, from.min(to), from.max(to)));
-            }
             Method::Split => return self.split(text, &args),
             Method::ToLowerCase | Method::ToUpperCase => {
                 self.item_work(text.len() / 4)?;
@@ -217,7 +155,7 @@ impl Eval<'_> {
         if separator.is_empty() {
             self.item_work(text.len() * 4)?;
             self.will_make(text.len() * 64)?;
-            parts.extend(super::units(text).into_iter().take(limit).map(Value::text));
+            parts.extend(super::units(text).take(limit).map(Value::Text));
         } else {
             for part in text.split(&*separator).take(limit) {
                 self.work(4)?;

@@ -176,12 +176,6 @@ impl Eval<'_> {
         Ok(Flow::Next)
     }
 
-    /// Whether a condition holds.
-    #[inline]
-    fn holds(&mut self, test: &Expr) -> Res<bool> {
-        Ok(ops::truthy(&self.expr(test)?))
-    }
-
     fn rounds(&mut self, inner: &Loop) -> Res<Flow> {
         match self.block(&inner.first)? {
             Flow::Next => {}
@@ -391,6 +385,15 @@ impl Eval<'_> {
     pub(in crate::expr) fn assign(&mut self, assign: &Assign, wanted: bool) -> Res {
         match &assign.to {
             Assignee::Local(local, grows) => {
+                if assign.op.is_none()
+                    && !wanted
+                    && let Kind::Binary(op, sides) = &assign.value.kind
+                    && let Some(int) = self.whole(*op, sides)?
+                {
+                    self.meter.work(1)?;
+                    self.set_local(*local, Value::Int(int));
+                    return Ok(Value::Undefined);
+                }
                 let value = match assign.op {
                     None => self.expr(&assign.value)?,
                     Some(AssignOp::Binary(op)) => match self.locals[*local as usize] {
