@@ -645,6 +645,18 @@ pub enum Command {
         #[arg(long)]
         from_start: bool,
     },
+    /// Show runs, failures and times of the last minutes, and how full the service is
+    #[command(
+        after_help = "Percentiles are read from counts by minute, with an error of at most an eighth.\n\nExamples:\n  kanzlei overview\n  kanzlei overview --minutes 15 --workflow berth-quote\n  kanzlei overview --json"
+    )]
+    Overview {
+        /// Minutes up to now, at most 1440
+        #[arg(long, default_value_t = 60)]
+        minutes: u32,
+        /// One workflow
+        #[arg(long)]
+        workflow: Option<String>,
+    },
     /// List lanes with their depth and limits
     Lanes,
     /// Hold a lane, release it, or cancel the jobs that wait in it

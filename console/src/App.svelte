@@ -6,6 +6,7 @@
   import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
   import Book from 'carbon-icons-svelte/lib/Book.svelte';
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
+  import Dashboard from 'carbon-icons-svelte/lib/Dashboard.svelte';
   import DataTable from 'carbon-icons-svelte/lib/DataTable.svelte';
   import Document from 'carbon-icons-svelte/lib/Document.svelte';
   import Email from 'carbon-icons-svelte/lib/Email.svelte';
@@ -35,6 +36,7 @@
     keys: () => import('./pages/Keys.svelte'),
     lanes: () => import('./pages/Lanes.svelte'),
     new: () => import('./pages/New.svelte'),
+    overview: () => import('./pages/Overview.svelte'),
     run: () => import('./pages/Run.svelte'),
     runs: () => import('./pages/Runs.svelte'),
     services: () => import('./pages/Services.svelte'),
@@ -57,6 +59,7 @@
 
   const pages = [
     { href: '/workflows', label: 'Workflows', icon: Document },
+    { href: '/overview', label: 'Overview', icon: Dashboard },
     { href: '/runs', label: 'Runs', icon: Activity },
     { href: '/jobs', label: 'Jobs', icon: Catalog },
     { href: '/deliveries', label: 'Deliveries', icon: Email },
@@ -141,6 +144,8 @@
         {#await load.keys() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}
         {#await load.lanes() then { default: Page }}<Page />{/await}
+      {:else if area === 'overview'}
+        {#await load.overview() then { default: Page }}<Page />{/await}
       {:else if area === 'audit'}
         {#await load.audit() then { default: Page }}<Page />{/await}
       {:else if area === 'examples'}

@@ -18,6 +18,7 @@ mod libraries;
 mod live;
 mod local;
 mod operators;
+mod overview;
 pub mod parts;
 mod preview;
 mod record;
@@ -171,6 +172,7 @@ pub fn run(args: Args) -> Done {
         Command::Propose { name } => deliveries::propose(&api()?, &name, json),
         Command::SendWebhook(asked) => deliveries::send(&api()?, &asked, json),
         Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
+        Command::Overview { minutes, workflow } => overview::show(&api()?, minutes, workflow, json),
         Command::Lanes => lanes::list(&api()?, json),
         Command::Lane { action, name } => lanes::change(&api()?, &name, action, json),
         Command::Timetables { what: None } => timetables::list(&api()?, json),

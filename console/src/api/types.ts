@@ -658,6 +658,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Runs, failures and times of the last minutes, and how full the process is */
+        get: operations["overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workflows/{name}/statistics": {
         parameters: {
             query?: never;
@@ -1737,6 +1754,17 @@ export interface components {
             /** @description Its inputs: JSON Schema by name. */
             input: unknown;
         };
+        /** @description A bound of the process. */
+        Bound: {
+            /** @description `requests`, `background`, `computing`, `connections`, `journal` or `acceptances`. */
+            name: string;
+            /** Format: uint64 */
+            used: number;
+            /** Format: uint64 */
+            bound: number;
+            /** @description `bytes`, or empty for a count. */
+            unit: string;
+        };
         /** @description Something that was not as a case expects. */
         CaseDifference: {
             /** @description `reply.body.dues.amount`, `step rate`, `calls of rates.latest`. */
@@ -2268,6 +2296,21 @@ export interface components {
              * @default false
              */
             offered: boolean;
+        };
+        /** @description Runs that ended, jobs too, and the times that so many of a hundred did not exceed, with an error of at most an eighth. */
+        Ended: {
+            /** Format: uint64 */
+            runs: number;
+            /**
+             * Format: uint64
+             * @description Those whose caller was at fault.
+             */
+            rejected: number;
+            /** Format: uint64 */
+            failed: number;
+            p50_us: components["schemas"]["Span"] | null;
+            p95_us: components["schemas"]["Span"] | null;
+            p99_us: components["schemas"]["Span"] | null;
         };
         /** @description A way in over HTTP. */
         Endpoint: {
@@ -3091,6 +3134,15 @@ export interface components {
             /** @description When it last took a portion. */
             used: components["schemas"]["Timestamp"];
         };
+        /** @description Runs that ended in a minute. */
+        Minute: {
+            /**
+             * Format: int64
+             * @description Seconds since 1970.
+             */
+            at: number;
+            ended: components["schemas"]["Ended"];
+        };
         /** @description A name in scope. */
         Name: {
             /** @description The name. */
@@ -3322,6 +3374,35 @@ export interface components {
         /** @description The steps of a workflow, in order. */
         Outline: {
             steps: components["schemas"]["Entry"][];
+        };
+        /** @description Runs minute by minute and by workflow, of all processes; what is used of the bounds of the one that answers. */
+        Overview: {
+            /** @description The first minute. */
+            since: components["schemas"]["Timestamp"];
+            /** @description Minutes in which runs ended, in order. */
+            minutes: components["schemas"]["Minute"][];
+            /** @description Workflows with runs in the span, the busiest first. */
+            workflows: components["schemas"]["WorkflowMinutes"][];
+            /**
+             * Format: uint32
+             * @description Workflows whose times are not part of the percentiles: those of the busiest 20 are.
+             */
+            without_times: number;
+            /** @description The bounds of the process that answers. */
+            bounds: components["schemas"]["Bound"][];
+            /** @description Calls of services by the process that answers, since it began. */
+            services: components["schemas"]["ServiceCalls"][];
+            /** @description `available`, `unavailable` or `full`. */
+            database: string;
+            /** @description How long the database took for its last sign of life. */
+            ping_us: components["schemas"]["Span"];
+            /**
+             * Format: uint64
+             * @description Details that the process dropped instead of writing them.
+             */
+            dropped: number;
+            /** @description When the process began. */
+            started: components["schemas"]["Timestamp"];
         };
         /** @description The templates of a step, and what they make. */
         Page: {
@@ -4290,6 +4371,18 @@ export interface components {
             /** @description What the checker warns of. */
             warnings: components["schemas"]["Diagnostic"][];
         };
+        /** @description Calls of a service. */
+        ServiceCalls: {
+            service: string;
+            /** Format: uint64 */
+            calls: number;
+            /**
+             * Format: uint64
+             * @description Those without an answer, or with a status from 500 on.
+             */
+            failures: number;
+            mean_us: components["schemas"]["Span"];
+        };
         /** @description A service in a listing. */
         ServiceLine: {
             name: string;
@@ -5037,6 +5130,11 @@ export interface components {
             /** @description Its newest runs. */
             last_runs: components["schemas"]["RunLine"][];
         };
+        /** @description Runs of a workflow. */
+        WorkflowMinutes: {
+            workflow: string;
+            ended: components["schemas"]["Ended"];
+        };
         /** @description Everything that is live. */
         Workflows: {
             workflows: components["schemas"]["WorkflowLine"][];
@@ -5073,6 +5171,7 @@ export type Audit = components['schemas']['Audit'];
 export type AuditLine = components['schemas']['AuditLine'];
 export type Beginning = components['schemas']['Beginning'];
 export type Begun = components['schemas']['Begun'];
+export type Bound = components['schemas']['Bound'];
 export type CaseDifference = components['schemas']['CaseDifference'];
 export type CaseName = components['schemas']['CaseName'];
 export type Change = components['schemas']['Change'];
@@ -5108,6 +5207,7 @@ export type Edit = components['schemas']['Edit'];
 export type EditRequest = components['schemas']['EditRequest'];
 export type Edited = components['schemas']['Edited'];
 export type End = components['schemas']['End'];
+export type Ended = components['schemas']['Ended'];
 export type Endpoint = components['schemas']['Endpoint'];
 export type Entry = components['schemas']['Entry'];
 export type Evaluated = components['schemas']['Evaluated'];
@@ -5164,6 +5264,7 @@ export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
 export type MadeKey = components['schemas']['MadeKey'];
 export type MeterRow = components['schemas']['MeterRow'];
+export type Minute = components['schemas']['Minute'];
 export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
 export type NewKey = components['schemas']['NewKey'];
@@ -5183,6 +5284,7 @@ export type Operator = components['schemas']['Operator'];
 export type Operators = components['schemas']['Operators'];
 export type OtherRevision = components['schemas']['OtherRevision'];
 export type Outline = components['schemas']['Outline'];
+export type Overview = components['schemas']['Overview'];
 export type Page = components['schemas']['Page'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
@@ -5241,6 +5343,7 @@ export type SeenAnswer = components['schemas']['SeenAnswer'];
 export type Service = components['schemas']['Service'];
 export type ServiceBeginning = components['schemas']['ServiceBeginning'];
 export type ServiceBegun = components['schemas']['ServiceBegun'];
+export type ServiceCalls = components['schemas']['ServiceCalls'];
 export type ServiceLine = components['schemas']['ServiceLine'];
 export type ServiceSecret = components['schemas']['ServiceSecret'];
 export type ServiceToken = components['schemas']['ServiceToken'];
@@ -5293,6 +5396,7 @@ export type Watch = components['schemas']['Watch'];
 export type Watches = components['schemas']['Watches'];
 export type Workflow = components['schemas']['Workflow'];
 export type WorkflowLine = components['schemas']['WorkflowLine'];
+export type WorkflowMinutes = components['schemas']['WorkflowMinutes'];
 export type Workflows = components['schemas']['Workflows'];
 export type ResponseProblem = components['responses']['Problem'];
 export type $defs = Record<string, never>;
@@ -6642,6 +6746,38 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    overview: {
+        parameters: {
+            query?: {
+                /** @description Minutes up to now, from 1 to 1440; 60 by default. */
+                minutes?: number;
+                /** @description One workflow; all of them by default. */
+                workflow?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];

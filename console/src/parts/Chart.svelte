@@ -18,6 +18,9 @@
   /** The same palette, for dark grounds. */
   const LIGHTER = ['#a56eff', '#33b1ff', '#08bdba', '#ff7eb6', '#fa4d56', '#fff1f1', '#6fdc8c'];
 
+  /** Values without one beside them, which no line would show. */
+  const alone = (values: (number | null)[]) => values.flatMap((value, at) => (value !== null && (values[at - 1] ?? null) === null && (values[at + 1] ?? null) === null ? [at] : []));
+
   $effect(() => {
     if (!place || width < 50) return;
     const colours = theme.choice === 'dark' ? LIGHTER : COLOURS;
@@ -33,10 +36,10 @@
         legend: { show: series.length > 1, live: false },
         cursor: { y: false },
         scales: { y: { range: (_, __, most) => [0, most > 0 ? most * 1.1 : 1] } },
-        axes: [{ ...axis, space: 64, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle, timeZone: zone.name })) }, { ...axis, size: 44 }],
+        axes: [{ ...axis, space: 64, size: 28, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString('sv-SE', { timeStyle, timeZone: zone.name })) }, { ...axis, size: 44 }],
         series: [
           {},
-          ...series.map((one, index) => ({ label: one.label, stroke: colours[index % colours.length], width: 1.5, points: { show: times.length < 3 }, spanGaps: false })),
+          ...series.map((one, index) => ({ label: one.label, stroke: colours[index % colours.length], width: 1.5, points: { show: true, size: 4, filter: (_: uPlot, at: number) => alone(series[at - 1]?.values ?? []) }, spanGaps: false })),
         ],
       },
       [times, ...series.map((one) => one.values)],

@@ -26,6 +26,7 @@ pub mod language;
 pub mod libraries;
 pub mod openapi;
 pub mod operators;
+pub mod overview;
 pub mod previews;
 pub mod rehearsals;
 pub mod requests;

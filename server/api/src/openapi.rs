@@ -7,8 +7,8 @@ use serde_json::{Map, json};
 
 use crate::{
     Json, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language, libraries,
-    operators, previews, rehearsals, requests, runs, scratch, secrets, services, session, settings, statistics,
-    timetables, transfer, trials, watches, workflows,
+    operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services, session, settings,
+    statistics, timetables, transfer, trials, watches, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -344,6 +344,12 @@ fn operations() -> Operations {
         "Gives a live workflow another name, in one deploy with what names it",
     )
     .problems(&[404, 409, 422]);
+    all.list::<overview::OverviewQuery, overview::Overview>(
+        "/overview",
+        "overview",
+        "Runs, failures and times of the last minutes, and how full the process is",
+    )
+    .problems(&[404, 422]);
     all.list::<statistics::StatisticsQuery, statistics::Statistics>(
         "/workflows/{name}/statistics",
         "statistics",

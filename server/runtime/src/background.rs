@@ -17,6 +17,7 @@ const WAITING: usize = 64;
 #[derive(Clone, Debug)]
 pub struct Background {
     places: Arc<Semaphore>,
+    threads: usize,
     waiting: Arc<AtomicUsize>,
 }
 
@@ -36,7 +37,13 @@ impl Background {
             0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
             n => n,
         };
-        Background { places: Arc::new(Semaphore::new(threads)), waiting: Arc::default() }
+        Background { places: Arc::new(Semaphore::new(threads)), threads, waiting: Arc::default() }
+    }
+
+    /// Pieces of work that run or wait, and the number of threads.
+    pub fn busy(&self) -> (usize, usize) {
+        let running = self.threads.saturating_sub(self.places.available_permits());
+        (running + self.waiting.load(Ordering::Relaxed), self.threads)
     }
 
     /// Runs a piece of work on one of the threads.

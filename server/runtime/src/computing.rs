@@ -17,6 +17,7 @@ use crate::clock::now;
 #[derive(Clone, Debug)]
 pub struct Computing {
     places: Arc<Semaphore>,
+    threads: usize,
 }
 
 impl Computing {
@@ -26,7 +27,12 @@ impl Computing {
             0 => std::thread::available_parallelism().map_or(1, |cores| (cores.get() - 1).max(1)),
             threads => threads,
         };
-        Computing { places: Arc::new(Semaphore::new(threads)) }
+        Computing { places: Arc::new(Semaphore::new(threads)), threads }
+    }
+
+    /// Threads that compute, and the number of threads.
+    pub fn busy(&self) -> (usize, usize) {
+        (self.threads.saturating_sub(self.places.available_permits()), self.threads)
     }
 
     /// Has a run compute what it deferred, on a thread of the pool; returns the event that `until` brings when that

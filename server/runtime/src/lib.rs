@@ -28,6 +28,7 @@ pub mod journal;
 pub mod limiter;
 pub mod live;
 pub mod mail;
+pub mod metrics;
 pub mod paces;
 pub mod places;
 pub mod print;

@@ -28,6 +28,7 @@ use crate::effects::client::Base;
 use crate::effects::oauth::Grant;
 use crate::journal::{Counters, Journal};
 use crate::limiter::{Limiter, Limits};
+use crate::metrics::Timed;
 
 /// What is deployed at one generation.
 #[derive(Debug, Default)]
@@ -109,6 +110,8 @@ pub struct Service {
     pub headers: Vec<(String, String)>,
     /// Its limits, kept from deploy to deploy while they stay the same.
     pub limiter: Arc<Limiter>,
+    /// Its calls, by the class of the status or the kind of failure; kept from deploy to deploy.
+    pub calls: Arc<Timed>,
     /// Operations by id.
     pub operations: BTreeMap<String, Operation>,
     /// Its OpenAPI document.
@@ -248,6 +251,7 @@ impl Live {
                 oauth,
                 tls: service.tls,
                 headers: service.headers,
+                calls: known.map(|known| known.calls.clone()).unwrap_or_default(),
                 limiter: limiter.unwrap_or_else(|| Arc::new(Limiter::new(limits))),
                 operations: service.operations,
                 api: service.api,

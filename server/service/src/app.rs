@@ -1,8 +1,8 @@
 //! What all listeners share, and what follows from deploys.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use actix_web::web::Data;
 use arc_swap::ArcSwap;
@@ -52,6 +52,10 @@ pub struct App {
     pub operations: control::Operations,
     /// Whether the database answers.
     pub pulse: Pulse,
+    /// Whether the process ends and finishes what it began.
+    pub stopping: AtomicBool,
+    /// Lanes as metrics show them.
+    pub lanes: control::metrics::Lanes,
     /// What is known of operator tokens.
     pub tokens: control::auth::Tokens,
     /// What is known of callers' keys.
@@ -92,12 +96,20 @@ pub struct App {
 
 /// Whether the database answers, as of the last second.
 #[derive(Default)]
-pub struct Pulse(AtomicBool);
+pub struct Pulse {
+    missed: AtomicBool,
+    took_us: AtomicU64,
+}
 
 impl Pulse {
     /// An answer did not come in time.
     pub fn missed(&self) {
-        self.0.store(true, Ordering::Relaxed);
+        self.missed.store(true, Ordering::Relaxed);
+    }
+
+    /// How long the last sign of life took.
+    pub fn took(&self) -> Duration {
+        Duration::from_micros(self.took_us.load(Ordering::Relaxed))
     }
 }
 
@@ -107,8 +119,10 @@ pub async fn feel_pulse(app: Data<App>) {
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         every.tick().await;
+        let begun = Instant::now();
         let answered = matches!(tokio::time::timeout(Duration::from_secs(2), app.store.ping()).await, Ok(Ok(())));
-        if app.pulse.0.swap(!answered, Ordering::Relaxed) == answered {
+        app.pulse.took_us.store(begun.elapsed().as_micros() as u64, Ordering::Relaxed);
+        if app.pulse.missed.swap(!answered, Ordering::Relaxed) == answered {
             match answered {
                 true => tracing::info!("the database answers again"),
                 false => tracing::warn!("the database does not answer"),
@@ -120,7 +134,7 @@ pub async fn feel_pulse(app: Data<App>) {
 impl App {
     /// How the database stands: `available`, `unavailable` or `full`.
     pub fn database_state(&self) -> &'static str {
-        let unavailable = self.pulse.0.load(Ordering::Relaxed);
+        let unavailable = self.pulse.missed.load(Ordering::Relaxed);
         match (kanzlei_store::database_is_full(), unavailable) {
             (true, _) => "full",
             (false, true) => "unavailable",

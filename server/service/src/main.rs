@@ -4,6 +4,7 @@
 mod app;
 mod config;
 mod control;
+mod doctor;
 mod error;
 mod host;
 mod public;
@@ -51,10 +52,21 @@ struct Args {
 enum Command {
     /// Show every setting in force and where its value came from
     Config,
+    /// Examine settings, database, clock, disks, certificates, secrets' key, places and services
+    #[command(
+        after_help = "Nothing is changed. Run it with the settings and as the user of the service, also while that runs.\nThe exit status is 1 where something is bad.\n\nExamples:\n  kanzleid doctor\n  kanzleid doctor --config /etc/kanzlei.toml --json"
+    )]
+    Doctor {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
 }
 
 fn main() -> ExitCode {
     let args = Args::parse();
+    // Stores of objects and calls use the same primitives for TLS.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let config = match settings(&args) {
         Ok(config) => config,
         Err(error) => {
@@ -66,7 +78,10 @@ fn main() -> ExitCode {
         println!("{}", config.describe());
         return ExitCode::SUCCESS;
     }
-    log(&config);
+    let doctor = matches!(args.command, Some(Command::Doctor { .. }));
+    if !doctor {
+        log(&config);
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
@@ -74,6 +89,10 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     };
+    if let Some(Command::Doctor { json }) = args.command {
+        let now = jiff::Timestamp::now().into();
+        return examined(&runtime.block_on(doctor::examine(&config, now)), json);
+    }
     let handle = runtime.handle().clone();
     let done = runtime.block_on(serve::serve(config, handle));
     runtime.shutdown_timeout(Duration::from_secs(5));
@@ -84,6 +103,15 @@ fn main() -> ExitCode {
             ExitCode::FAILURE
         }
     }
+}
+
+/// Prints what was found.
+fn examined(findings: &doctor::Findings, json: bool) -> ExitCode {
+    match json {
+        true => println!("{}", serde_json::json!({"findings": findings.0})),
+        false => print!("{}", doctor::shown(findings, std::io::IsTerminal::is_terminal(&std::io::stdout()))),
+    }
+    if findings.are_bad() { ExitCode::FAILURE } else { ExitCode::SUCCESS }
 }
 
 fn settings(args: &Args) -> Result<Config> {

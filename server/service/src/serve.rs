@@ -214,6 +214,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         deploying: tokio::sync::Mutex::new(()),
         operations: Default::default(),
         pulse: Default::default(),
+        stopping: Default::default(),
+        lanes: Default::default(),
         tokens: Default::default(),
         keys: Default::default(),
         issuers: Default::default(),
@@ -311,6 +313,7 @@ impl Service {
             () = wait_for_signal() => None,
             why = self.supervisor.failed() => Some(why),
         };
+        self.app.stopping.store(true, Ordering::Relaxed);
         tracing::info!("stopping: finishing {} requests", self.app.in_flight.load(Ordering::Relaxed));
         let _ = stop_worker.send(true);
         // Who follows a job comes back later; who waits for an answer gets it.

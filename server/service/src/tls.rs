@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use arc_swap::ArcSwap;
+use kanzlei_model::time::Timestamp;
 use rustls::ServerConfig;
 use rustls::crypto::ring;
 use rustls::pki_types::pem::PemObject;
@@ -67,6 +68,17 @@ impl Certificate {
         let builder = builder.with_safe_default_protocol_versions();
         let builder = builder.map_err(|error| Error::Config(format!("`{}` cannot use TLS: {error}", self.listener)))?;
         Ok(builder.with_no_client_auth().with_cert_resolver(Arc::new(Resolver(self.clone()))))
+    }
+
+    /// When the certificate of the chain's first member ends.
+    ///
+    /// # Errors
+    /// When it cannot be read as X.509.
+    pub fn ends(&self) -> std::result::Result<Timestamp, String> {
+        let current = self.current.load();
+        let first = current.cert.first().ok_or("the chain is empty")?;
+        let (_, parsed) = x509_parser::parse_x509_certificate(first).map_err(|error| error.to_string())?;
+        Ok(Timestamp::from_micros(parsed.validity().not_after.timestamp().saturating_mul(1_000_000)))
     }
 
     fn written(&self) -> Written {

@@ -17,6 +17,7 @@ pub mod audit;
 pub mod databases;
 pub mod documents;
 pub mod drafts;
+pub mod examine;
 pub mod journal;
 pub mod kept;
 pub mod keys;
@@ -202,6 +203,12 @@ impl Store {
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<()> {
         sqlx::query("SELECT 1").execute(&self.pool).await.map(|_| ()).doing("asking whether the database is there")
+    }
+
+    /// Connections of the pool: idle, open, and at most.
+    pub fn connections(&self) -> (u32, u32, u32) {
+        let idle = u32::try_from(self.pool.num_idle()).unwrap_or(u32::MAX);
+        (idle.min(self.pool.size()), self.pool.size(), self.pool.options().get_max_connections())
     }
 
     /// The database's own time.

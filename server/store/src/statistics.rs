@@ -45,6 +45,27 @@ pub struct StepCounts {
     pub steps: Vec<StepCount>,
 }
 
+/// Runs that ended in a minute.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct MinuteRuns {
+    /// Minutes since 1970.
+    pub minute: i64,
+    /// All of them.
+    pub runs: u64,
+    /// Those whose caller was at fault.
+    pub rejected: u64,
+    /// Those that failed.
+    pub failed: u64,
+}
+
+/// A row of counts.
+struct StepRow {
+    minute: i64,
+    revision: u32,
+    source: u64,
+    steps: String,
+}
+
 /// Counts of steps by number, by revision.
 type Sums = BTreeMap<u32, BTreeMap<String, StepCount>>;
 
@@ -89,20 +110,7 @@ impl Store {
         let mut after = (from, 0, 0);
         // Page by page: a row may hold thousands of steps.
         loop {
-            let rows = sqlx::query!(
-                "SELECT minute, revision, source, steps FROM step_count
-                 WHERE workflow = ? AND minute BETWEEN ? AND ? AND (minute, revision, source) > (?, ?, ?)
-                 ORDER BY minute, revision, source LIMIT 200",
-                workflow,
-                after.0,
-                until,
-                after.0,
-                after.1,
-                after.2
-            )
-            .fetch_all(&self.pool)
-            .await
-            .doing("reading counts of steps")?;
+            let rows = self.step_rows(workflow, after, until).await?;
             let Some(last) = rows.last() else { return Ok(()) };
             after = (last.minute, last.revision, last.source);
             for row in rows {
@@ -117,6 +125,67 @@ impl Store {
                 }
             }
         }
+    }
+
+    /// Runs that ended in each minute since one, of all workflows or of these: minute, runs, rejected, failed.
+    pub async fn minutes(&self, names: Option<&[Called]>, since_minute: i64) -> Result<Vec<MinuteRuns>> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+            "SELECT minute, CAST(SUM(runs) AS UNSIGNED), CAST(SUM(rejected) AS UNSIGNED), CAST(SUM(failed) AS UNSIGNED)
+             FROM tally WHERE minute >= ",
+        );
+        query.push_bind(since_minute);
+        for (index, called) in names.unwrap_or_default().iter().enumerate() {
+            let (from, until) = called.minutes();
+            query.push(if index == 0 { " AND (" } else { " OR " });
+            query.push("workflow = ").push_bind(&called.name);
+            query.push(" AND minute BETWEEN ").push_bind(from).push(" AND ").push_bind(until);
+        }
+        query.push(if names.is_some_and(|names| !names.is_empty()) { ")" } else { "" });
+        query.push(" GROUP BY minute ORDER BY minute");
+        let rows: Vec<(i64, u64, u64, u64)> =
+            query.build_query_as().fetch_all(&self.pool).await.doing("reading counts by minute")?;
+        let row = |(minute, runs, rejected, failed)| MinuteRuns { minute, runs, rejected, failed };
+        Ok(rows.into_iter().map(row).collect())
+    }
+
+    /// How long the runs of a workflow took, by its names, in each minute since one.
+    pub async fn run_times(&self, names: &[Called], since_minute: i64) -> Result<BTreeMap<i64, Histogram>> {
+        let mut out: BTreeMap<i64, Histogram> = BTreeMap::new();
+        for called in names {
+            let (from, until) = called.minutes();
+            let mut after = (from.max(since_minute), 0, 0);
+            loop {
+                let rows = self.step_rows(&called.name, after, until).await?;
+                let Some(last) = rows.last() else { break };
+                after = (last.minute, last.revision, last.source);
+                for row in rows {
+                    let steps: Vec<Stored> = serde_json::from_str(&row.steps).unwrap_or_default();
+                    for (.., times) in steps.into_iter().filter(|(number, ..)| number.is_empty()) {
+                        out.entry(row.minute).or_default().merge(&Histogram::of(times));
+                    }
+                }
+            }
+        }
+        Ok(out)
+    }
+
+    /// A page of the rows of a workflow behind one.
+    async fn step_rows(&self, workflow: &str, after: (i64, u32, u64), until: i64) -> Result<Vec<StepRow>> {
+        sqlx::query_as!(
+            StepRow,
+            "SELECT minute, revision, source, steps FROM step_count
+             WHERE workflow = ? AND minute BETWEEN ? AND ? AND (minute, revision, source) > (?, ?, ?)
+             ORDER BY minute, revision, source LIMIT 200",
+            workflow,
+            after.0,
+            until,
+            after.0,
+            after.1,
+            after.2
+        )
+        .fetch_all(&self.pool)
+        .await
+        .doing("reading counts of steps")
     }
 
     /// Deletes counts of minutes before an instant; returns how many rows.

@@ -18,7 +18,7 @@ mod state;
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use kanzlei_compiler::sql::Allowed;
 use kanzlei_engine::machine::{Effect, EffectError, EffectId, Outcome};
@@ -35,10 +35,12 @@ use crate::files::{Files, Holder};
 use crate::limiter::Shared;
 use crate::live::Live;
 use crate::mail::Mailer;
+use crate::metrics::class;
 use crate::print::Printer;
 use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
 
+pub use network::reach;
 pub use sql::mark_of;
 pub use state::MOST_KEPT;
 
@@ -121,7 +123,13 @@ impl Effects {
                 let service = live.services.get(&request.service);
                 let correlation = http::Correlation { traceparent: &run.traceparent, request_id: &run.request_id };
                 let bounds = http::Bounds { files: Some(&run.files), ..self.bounds(self.answer_limit) };
-                Outcome::Called(http::call(service, request, &correlation, left, &bounds).await)
+                let begun = Instant::now();
+                let answer = http::call(service, request, &correlation, left, &bounds).await;
+                if let Some(service) = service {
+                    let became = answer.as_ref().map_or_else(|fault| fault.kind.name(), |answer| class(answer.status));
+                    service.calls.add(became, begun.elapsed());
+                }
+                Outcome::Called(answer)
             }
             Effect::Wait { until } => {
                 let pause = Duration::from(until.since(now()));

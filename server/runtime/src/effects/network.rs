@@ -55,6 +55,26 @@ pub async fn system(host: String) -> std::io::Result<Vec<SocketAddr>> {
     Ok(tokio::net::lookup_host((host.as_str(), 0)).await?.collect())
 }
 
+/// Connects to a host and hangs up, under the rules of calls; returns the address that accepted.
+///
+/// # Errors
+/// Why none did, for people.
+pub async fn reach(allowed: &Allowed, host: &str, port: u16, private: bool) -> Result<SocketAddr, String> {
+    let found = tokio::net::lookup_host((host, port)).await.map_err(|error| format!("{host}: {error}"))?;
+    let mut why = format!("{host} has no address");
+    for address in found {
+        if let Some(rule) = blocked(allowed, address.ip(), address.ip(), private) {
+            why = rule.to_string();
+            continue;
+        }
+        match tokio::net::TcpStream::connect(address).await {
+            Ok(_) => return Ok(address),
+            Err(error) => why = format!("{address}: {error}"),
+        }
+    }
+    Err(why)
+}
+
 impl<L, F> Service<Name> for Guarded<L>
 where
     L: Fn(String) -> F,

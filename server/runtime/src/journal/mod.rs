@@ -32,6 +32,7 @@ use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::metrics::OfWorkflow;
 use crate::refusals::Refusals;
 use crate::secrets::Secrets;
 use crate::step_counts::Steps;
@@ -97,6 +98,8 @@ pub struct Counters {
     dropped: AtomicU64,
     took: AtomicU64,
     steps: Steps,
+    /// What is counted for monitoring, since the start of the process.
+    pub metrics: OfWorkflow,
 }
 
 /// Bytes of a run from which the writer encodes it, because it would hold up others in the thread that ran it.
@@ -198,6 +201,17 @@ impl Journal {
         all.entry(workflow.to_owned()).or_default().clone()
     }
 
+    /// All counters, by workflow.
+    pub fn all_counters(&self) -> Vec<(String, Arc<Counters>)> {
+        let all = self.counters.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().map(|(workflow, counters)| (workflow.clone(), counters.clone())).collect()
+    }
+
+    /// Bytes of runs that wait to be written, and their bound.
+    pub fn waiting(&self) -> (usize, usize) {
+        (self.held.load(Ordering::Relaxed), self.most_bytes)
+    }
+
     /// Records an ended run. Never waits.
     pub fn record(&self, run: Box<Finished>, counters: &Counters) {
         let state = run.ended.state;
@@ -209,7 +223,10 @@ impl Journal {
             RunState::Rejected => _ = counters.rejected.fetch_add(1, Ordering::Relaxed),
             _ => _ = counters.failed.fetch_add(1, Ordering::Relaxed),
         }
-        counters.steps.add(&run.machine, run.revision, state, run.ended.at.since(run.started), run.ended.at);
+        let took = run.ended.at.since(run.started);
+        counters.steps.add(&run.machine, run.revision, state, took, run.ended.at);
+        let of_kind = if run.job { &counters.metrics.jobs } else { &counters.metrics.runs };
+        of_kind.add(state.name(), took.into());
         let (most, sender) = match failed {
             true => (self.most_bytes, &self.failures),
             false => (self.most_of_successes(), &self.successes),
@@ -255,12 +272,8 @@ impl Journal {
 
     /// Writes what was counted of steps.
     async fn write_step_counts(&self, store: &Store, source: u64) {
-        let all: Vec<(String, Arc<Counters>)> = {
-            let all = self.counters.lock().unwrap_or_else(PoisonError::into_inner);
-            all.iter().map(|(workflow, counters)| (workflow.clone(), counters.clone())).collect()
-        };
         let minute = now().as_minutes();
-        for (workflow, counters) in all {
+        for (workflow, counters) in self.all_counters() {
             let changed = counters.steps.changed(&workflow);
             if changed.is_empty() {
                 continue;

@@ -81,7 +81,11 @@ impl Jobs {
     /// Keeps a message and queues the job that processes it, in one transaction. Returns the first message where this one
     /// is a repetition; nothing is queued then.
     pub async fn accept_delivery(&self, row: NewJob, delivery: NewDelivery) -> Result<Option<Uuid>, NotQueued> {
-        self.in_time(Asked { rows: vec![row], delivery: Some(delivery), ..Asked::default() }).await
+        let kept = self.in_time(Asked { rows: vec![row], delivery: Some(delivery), ..Asked::default() }).await;
+        if let Ok(first) = &kept {
+            self.totals.deliveries.add(if first.is_some() { "repeated" } else { "accepted" });
+        }
+        kept
     }
 
     async fn in_time(&self, asked: Asked) -> Result<Option<Uuid>, NotQueued> {

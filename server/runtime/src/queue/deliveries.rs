@@ -202,6 +202,8 @@ impl Jobs {
     /// Keeps a message that queues no job.
     pub async fn keep_only(&self, delivery: &NewDelivery) -> kanzlei_store::Result<Option<Uuid>> {
         let firsts = self.store.keep_delivery(delivery).await?;
-        Ok(firsts.get(&delivery.delivery.id).copied())
+        let first = firsts.get(&delivery.delivery.id).copied();
+        self.totals.deliveries.add(if first.is_some() { "repeated" } else { delivery.delivery.state.name() });
+        Ok(first)
     }
 }

@@ -45,6 +45,7 @@ use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::files::Holder;
 use crate::live::{Live, Workflow};
+use crate::metrics::Totals;
 use crate::secrets::Secrets;
 use kanzlei_model::address::Allowed;
 
@@ -86,6 +87,8 @@ pub struct Jobs {
     pub public_url: String,
     /// The followers of jobs.
     pub followers: follow::Followers,
+    /// What the process counts for monitoring.
+    pub totals: Totals,
     /// Notifies the worker that there is something to claim.
     pub wake: Arc<Notify>,
     /// Notifies runs that they are asked to stop.
@@ -139,6 +142,7 @@ impl Jobs {
             live,
             secrets,
             public_url,
+            totals: Totals::default(),
             wake: Arc::default(),
             stops: Arc::default(),
             stop_asked: Arc::default(),
@@ -153,6 +157,12 @@ impl Jobs {
             mac: Hmac::new_from_slice(key).unwrap_or_else(|_| Hmac::new(&Default::default())),
         };
         (Arc::new(jobs), received)
+    }
+
+    /// Bytes of jobs that wait for the database, and their bound.
+    pub fn waiting(&self) -> (usize, usize) {
+        let whole = self.whole as usize;
+        (whole.saturating_sub(self.room.available_permits()) << 10, whole << 10)
     }
 
     /// Reserves room for bytes that wait for the database; more than the whole room counts as the whole. `None` when

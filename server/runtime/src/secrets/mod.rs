@@ -123,6 +123,28 @@ impl Secrets {
         Ok(secrets)
     }
 
+    /// The secrets for an examination, and whether there is a key: nothing is recorded, and no file is made.
+    ///
+    /// # Errors
+    /// As [`Secrets::with_key_of`].
+    pub async fn examined(store: &Store, key: &str, file: &str) -> Result<(Self, bool)> {
+        // Before the first start there are no records.
+        let known = store.key_print().await.unwrap_or_default();
+        let file = if known.is_some() || Path::new(file).exists() { file } else { "" };
+        let secrets = Secrets::new(key, file, true)?;
+        if let (Some(known), given) = (known, secrets.print)
+            && given.is_none_or(|given| given[..] != known[..])
+        {
+            return Err(Error::Config(format!(
+                "the key is not the one that sealed what lies in the database; {RESTORE}"
+            )));
+        }
+        // Those that cannot be opened are logged.
+        let _ = secrets.load(store).await;
+        let keyed = secrets.cipher.is_some();
+        Ok((secrets, keyed))
+    }
+
     /// Secrets with these values, for tests.
     #[cfg(test)]
     pub fn holding(values: &[(&str, &str, &str)]) -> Self {

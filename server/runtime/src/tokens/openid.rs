@@ -103,6 +103,7 @@ impl Provider {
             tls: None,
             headers: Vec::new(),
             limiter: Arc::new(Limiter::new(Limits { at_once: Some(AT_ONCE), ..Limits::default() })),
+            calls: Arc::default(),
             operations: Default::default(),
             api: Arc::new(Json::Null),
         };

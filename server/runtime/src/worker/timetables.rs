@@ -110,11 +110,11 @@ async fn due(
             Missed::All => true,
         };
         if missed && !made_up {
-            jobs.store.fire(name, entry, *due, "missed", None, at).await?;
+            note(jobs, name, entry, *due, "missed", None).await?;
             continue;
         }
         if timetable.overlap == Overlap::Skip && busy(jobs, name, entry).await? {
-            jobs.store.fire(name, entry, *due, "skipped", None, at).await?;
+            note(jobs, name, entry, *due, "skipped", None).await?;
             continue;
         }
         fire(jobs, live, workflow, entry, *due, "queued").await?;
@@ -129,9 +129,31 @@ async fn busy(jobs: &Jobs, workflow: &str, entry: u16) -> Result<bool> {
     Ok(last.and_then(|firing| firing.phase).and_then(JobPhase::of_code).is_some_and(|phase| !phase.ended()))
 }
 
+/// Records what became of a due instant, and counts it in the process that was first.
+async fn note(
+    jobs: &Jobs,
+    workflow: &str,
+    entry: u16,
+    due: Timestamp,
+    became: &'static str,
+    job: Option<Uuid>,
+) -> Result<()> {
+    if jobs.store.fire(workflow, entry, due, became, job, now()).await? {
+        jobs.totals.timetables.add(became);
+    }
+    Ok(())
+}
+
 /// Queues the job of one due instant, once over all processes. The job is a row before the firing is:
 /// its id follows from the instant, so a second process changes nothing.
-async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Timestamp, result: &str) -> Result<Uuid> {
+async fn fire(
+    jobs: &Jobs,
+    live: &Live,
+    workflow: &Workflow,
+    entry: u16,
+    due: Timestamp,
+    result: &'static str,
+) -> Result<Uuid> {
     let plan = &workflow.plan;
     let Some(timetable) = plan.timetables.get(usize::from(entry)) else {
         return Err(Error::not_found(format!("`{}` has no timetable {}", plan.name, entry + 1)));
@@ -145,7 +167,7 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
         Ok(input) => input,
         Err(error) => {
             tracing::error!(workflow = plan.name, %error, "a timetable could not queue its job");
-            jobs.store.fire(&plan.name, entry, due, "refused", None, now()).await?;
+            note(jobs, &plan.name, entry, due, "refused", None).await?;
             return Err(error);
         }
     };
@@ -173,7 +195,7 @@ async fn fire(jobs: &Jobs, live: &Live, workflow: &Workflow, entry: u16, due: Ti
             Error::problem(503, "The database is unavailable", "nothing was queued")
         }
     })?;
-    jobs.store.fire(&plan.name, entry, due, result, Some(id), now()).await?;
+    note(jobs, &plan.name, entry, due, result, Some(id)).await?;
     Ok(id)
 }
 

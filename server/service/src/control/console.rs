@@ -29,7 +29,7 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 16] = [
+const PAGES: [&str; 17] = [
     "",
     "new",
     "import",
@@ -37,6 +37,7 @@ const PAGES: [&str; 16] = [
     "keys",
     "services",
     "workflows",
+    "overview",
     "runs",
     "jobs",
     "lanes",

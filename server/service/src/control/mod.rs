@@ -21,8 +21,10 @@ mod keys;
 mod lanes;
 pub mod language;
 mod libraries;
+pub mod metrics;
 pub mod openid;
 mod operators;
+mod overview;
 pub mod previews;
 mod record;
 mod refusals;
@@ -146,6 +148,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}/rename", web::post().to(rename::rename))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
+                    .route("/overview", web::get().to(overview::overview))
                     .route("/watches", web::get().to(watches::list))
                     .route("/issuers", web::get().to(issuers::issuers))
                     .route("/mcp", web::route().to(assistants::message))
@@ -211,6 +214,17 @@ pub fn configure(config: &mut web::ServiceConfig) {
             .wrap(from_fn(hosts::check))
             .route("/openid", web::get().to(openid::begin))
             .route("/openid/return", web::get().to(openid::returned)),
+    );
+    config.service(
+        web::scope("/~")
+            .route("/live", web::get().to(async || metrics::live()))
+            .route("/ready", web::get().to(async |app: web::Data<App>| metrics::ready(&app))),
+    );
+    config.service(
+        web::resource("/metrics")
+            .wrap(from_fn(auth::require))
+            .wrap(from_fn(hosts::check))
+            .route(web::get().to(metrics::metrics)),
     );
     config.default_service(web::to(console::file));
 }

@@ -42,6 +42,7 @@ use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::files::Holder;
+use kanzlei_runtime::metrics::class;
 use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
 use uuid::Uuid;
@@ -50,7 +51,7 @@ use crate::{App, host};
 
 /// Serves one request to the public listener.
 pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {
-    let id = fresh_id();
+    let (id, begun) = (fresh_id(), Instant::now());
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
     let mut sent = Sent::default();
     let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
@@ -71,6 +72,11 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     if let Some(standing) = &standing {
         allow::show(standing, &mut response);
     }
+    if let Some((_, standing)) = &standing {
+        app.jobs.totals.allowances.add(if standing.refused.is_some() { "refused" } else { "allowed" });
+    }
+    let answers = entry.as_ref().map_or(&app.jobs.totals.elsewhere, |(workflow, _)| &workflow.counters.metrics.answers);
+    answers.add(class(response.status().as_u16()), begun.elapsed());
     if let (Some(key), Some((workflow, _))) = (used, &entry) {
         let refused = standing.is_some_and(|(_, standing)| standing.refused.is_some());
         let became = match response.status().is_server_error() {

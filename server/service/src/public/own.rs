@@ -9,6 +9,7 @@ use kanzlei_runtime::files::link;
 
 use super::refusal::Refusal;
 use super::{callbacks, jobs, links, preview, uploads};
+use crate::control::metrics;
 use crate::{App, host};
 
 /// Serves a path below `/~/`.
@@ -44,6 +45,8 @@ pub async fn serve(
                 .content_type("application/json")
                 .body(serde_json::json!({"status": status, "database": database, "journal": journal}).to_string()))
         }
+        ("live", "GET" | "HEAD") => Ok(metrics::live()),
+        ("ready", "GET" | "HEAD") => Ok(metrics::ready(app)),
         ("openapi.json", "GET" | "HEAD") => {
             let document = app.live.load().openapi(&host::of(request.uri(), request.headers()));
             Ok(HttpResponse::Ok()
@@ -51,7 +54,7 @@ pub async fn serve(
                 .insert_header(("Cache-Control", "no-cache"))
                 .body(document))
         }
-        ("health" | "openapi.json", _) => Err(Refusal::not_allowed("GET, HEAD")),
+        ("health" | "live" | "ready" | "openapi.json", _) => Err(Refusal::not_allowed("GET, HEAD")),
         _ => Err(Problem::new(404, "Not found").detail(format!("there is no /~/{path}")).into()),
     }
 }

@@ -50,7 +50,11 @@ pub async fn receive(
     let Some(webhook) = route.declared().webhook.clone() else {
         return Err(Problem::new(404, "Not found").into());
     };
-    let (proven, sender) = prove(app, request, &route.live, &webhook, body).await?;
+    let proven = prove(app, request, &route.live, &webhook, body).await;
+    if proven.is_err() {
+        app.jobs.totals.deliveries.add("unproven");
+    }
+    let (proven, sender) = proven?;
     let about = About { caller: sender.unwrap_or(about.caller), ..about };
     let message = message(request, &webhook, about.id.to_string(), media, body);
     if let Some(response) = echo(&webhook, &message)? {

@@ -20,6 +20,7 @@ mod language;
 mod libraries;
 mod limits;
 mod lists;
+mod metrics;
 mod operators;
 mod pages;
 mod previews;

@@ -54,6 +54,7 @@ fn service(base: &str, credentials: Option<Credentials>) -> Arc<Service> {
         tls: None,
         headers: vec![("accept".into(), "text/plain".into()), ("x-own".into(), "service".into())],
         limiter: Arc::new(Limiter::new(Limits::default())),
+        calls: Arc::default(),
         operations: Default::default(),
         api: Arc::default(),
     })
