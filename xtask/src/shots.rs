@@ -175,11 +175,7 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
         "console-timetables=/timetables".into(),
         format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
         format!("client-run=$kanzlei run {}", shown.last),
-        format!(
-            "client-try=$cd {} && kanzlei try berth-quote.yaml --run {} --from 4 nights=5",
-            dir.join("draft").display(),
-            shown.last
-        ),
+        "console-overview=/overview".into(),
         format!("client-rehearse=$cd {} && kanzlei rehearse .", cases.display()),
     ]
 }

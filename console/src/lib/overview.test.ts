@@ -2,7 +2,7 @@ import { expect, it } from 'vitest';
 import type { Overview } from '../api/types';
 import { byMinute } from './overview';
 
-it('minutes are on one axis, the current one without counts', () => {
+it('minutes are on one axis, the current one unless its counts fall', () => {
   const ended = (runs: number, failed: number, p50_us: number | null) => ({ runs, failed, rejected: 0, p50_us, p95_us: p50_us, p99_us: null });
   const minutes = [
     { at: 60, ended: ended(4, 1, 2500) },
@@ -10,8 +10,9 @@ it('minutes are on one axis, the current one without counts', () => {
   ];
   const drawn = byMinute({ minutes } as Overview, 3, 200_000);
   expect(drawn.times).toEqual([60, 120, 180]);
-  expect(drawn.runs[0]?.values).toEqual([4, 0, null]);
-  expect(drawn.failures[0]?.values).toEqual([1, 0, null]);
+  expect(drawn.runs[0]?.values).toEqual([4, 0, 9]);
+  expect(drawn.failures[0]?.values).toEqual([1, 0, 0]);
+  expect(byMinute({ minutes } as Overview, 3, 130_000).runs[0]?.values).toEqual([0, 4, null]);
   expect(drawn.took.map((one) => one.values)).toEqual([
     [2.5, null, 1],
     [2.5, null, 1],

@@ -90,7 +90,7 @@ fn main() -> ExitCode {
         }
     };
     if let Some(Command::Doctor { json }) = args.command {
-        let now = jiff::Timestamp::now().into();
+        let now = || jiff::Timestamp::now().into();
         return examined(&runtime.block_on(doctor::examine(&config, now)), json);
     }
     let handle = runtime.handle().clone();

@@ -318,6 +318,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/workflows/berth-quote/deploy", &[]),
             ("/runs", &[]),
             ("/jobs", &[]),
+            ("/overview", &[]),
             ("/lanes", &[]),
             ("/timetables", &[]),
             ("/watches", &[]),

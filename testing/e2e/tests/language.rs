@@ -96,6 +96,8 @@ fn the_demo_office_live() {
     }
     assert!(run(&["retire", "vessel-dues"], 1).contains("it is invoked by arrival-brief, stay-bill"));
     assert!(run(&["services"], 0).contains("pilots     2"));
+    assert!(run(&["overview"], 0).contains("The database is available"));
+    assert!(run(&["overview", "--workflow", "quote"], 1).contains("no workflow `quote` is live"));
     assert!(run(&["service", "show", "pilots"], 0).contains("send harbour: 'LIN' | 'NES'"));
 }
 

@@ -13,6 +13,7 @@ mod api;
 mod clients;
 mod control;
 mod databases;
+mod doctor;
 mod drafts;
 mod files;
 mod jobs;
