@@ -645,6 +645,17 @@ pub enum Command {
         #[arg(long)]
         from_start: bool,
     },
+    /// Show or change the level of the service's log while it runs
+    #[command(
+        after_help = "It is that of the process that answers. A level is off, error, warn, info, debug or trace, or a list for parts of the program.\n\nExamples:\n  kanzlei log\n  kanzlei log debug --for 10m\n  kanzlei log info,sqlx=debug"
+    )]
+    Log {
+        /// The level
+        level: Option<String>,
+        /// For how long, at most a day; until the process ends by default
+        #[arg(long = "for", value_name = "SPAN", requires = "level")]
+        span: Option<String>,
+    },
     /// Show runs, failures and times of the last minutes, and how full the service is
     #[command(
         after_help = "Percentiles are read from counts by minute, with an error of at most an eighth.\n\nExamples:\n  kanzlei overview\n  kanzlei overview --minutes 15 --workflow berth-quote\n  kanzlei overview --json"

@@ -17,6 +17,7 @@ mod lend;
 mod libraries;
 mod live;
 mod local;
+mod log;
 mod operators;
 mod overview;
 pub mod parts;
@@ -172,6 +173,7 @@ pub fn run(args: Args) -> Done {
         Command::Propose { name } => deliveries::propose(&api()?, &name, json),
         Command::SendWebhook(asked) => deliveries::send(&api()?, &asked, json),
         Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
+        Command::Log { level, span } => log::level(&api()?, level, span, json),
         Command::Overview { minutes, workflow } => overview::show(&api()?, minutes, workflow, json),
         Command::Lanes => lanes::list(&api()?, json),
         Command::Lane { action, name } => lanes::change(&api()?, &name, action, json),

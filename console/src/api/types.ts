@@ -658,6 +658,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The level of the log of the process that answers */
+        get: operations["logLevel"];
+        /** Changes the level of the log of the process that answers */
+        put: operations["setLogLevel"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/overview": {
         parameters: {
             query?: never;
@@ -3118,6 +3136,15 @@ export interface components {
         Locations: {
             locations: components["schemas"]["Location"][];
         };
+        /** @description The level of the log of the process that answers. */
+        LogLevel: {
+            /** @description What is logged now: `info`, or a list for parts of the program: `info,sqlx=warn`. */
+            level: string;
+            /** @description What the settings say. */
+            configured: string;
+            /** @description How long until the level of the settings returns; null where it does not by itself. */
+            left_us: components["schemas"]["Span"] | null;
+        };
         /** @description A key that was made; it is shown only now. */
         MadeKey: {
             name: string;
@@ -3197,6 +3224,16 @@ export interface components {
              * @default null
              */
             days: number | null;
+        };
+        /** @description Another level. */
+        NewLogLevel: {
+            /** @description `off`, `error`, `warn`, `info`, `debug`, `trace`, or a list for parts of the program. */
+            level: string;
+            /**
+             * @description For how long, such as `10m`, at most a day; until the process ends by default.
+             * @default null
+             */
+            for: string | null;
         };
         /** @description The new name of a workflow. */
         NewName: {
@@ -5262,12 +5299,14 @@ export type Libraries = components['schemas']['Libraries'];
 export type LibraryLine = components['schemas']['LibraryLine'];
 export type Location = components['schemas']['Location'];
 export type Locations = components['schemas']['Locations'];
+export type LogLevel = components['schemas']['LogLevel'];
 export type MadeKey = components['schemas']['MadeKey'];
 export type MeterRow = components['schemas']['MeterRow'];
 export type Minute = components['schemas']['Minute'];
 export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
 export type NewKey = components['schemas']['NewKey'];
+export type NewLogLevel = components['schemas']['NewLogLevel'];
 export type NewName = components['schemas']['NewName'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewPreview = components['schemas']['NewPreview'];
@@ -6746,6 +6785,62 @@ export interface operations {
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    logLevel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLevel"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    setLogLevel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLogLevel"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLevel"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];

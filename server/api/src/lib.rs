@@ -24,6 +24,7 @@ pub mod keys;
 pub mod lanes;
 pub mod language;
 pub mod libraries;
+pub mod log;
 pub mod openapi;
 pub mod operators;
 pub mod overview;

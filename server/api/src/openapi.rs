@@ -7,7 +7,7 @@ use serde_json::{Map, json};
 
 use crate::{
     Json, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language, libraries,
-    operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services, session, settings,
+    log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services, session, settings,
     statistics, timetables, transfer, trials, watches, workflows,
 };
 
@@ -344,6 +344,12 @@ fn operations() -> Operations {
         "Gives a live workflow another name, in one deploy with what names it",
     )
     .problems(&[404, 409, 422]);
+    all.get::<log::LogLevel>("/log", "logLevel", "The level of the log of the process that answers").problems(&[404]);
+    let body = all.generator.subschema_for::<log::NewLogLevel>();
+    let answer = all.generator.subschema_for::<log::LogLevel>();
+    let level = all.add("put", "/log", "setLogLevel", "Changes the level of the log of the process that answers");
+    (level.body, level.status, level.answer) = (Some(body), 200, Some(answer));
+    level.problems(&[422]);
     all.list::<overview::OverviewQuery, overview::Overview>(
         "/overview",
         "overview",

@@ -7,6 +7,7 @@ mod control;
 mod doctor;
 mod error;
 mod host;
+mod log;
 mod public;
 mod purge;
 mod serve;
@@ -22,7 +23,7 @@ use std::time::Duration;
 use clap::{Parser, Subcommand};
 
 use crate::app::App;
-use crate::config::{Config, Format};
+use crate::config::Config;
 use crate::error::{Error, Result};
 
 /// Each request allocates many small values; this allocator handles them well.
@@ -80,7 +81,7 @@ fn main() -> ExitCode {
     }
     let doctor = matches!(args.command, Some(Command::Doctor { .. }));
     if !doctor {
-        log(&config);
+        log::begin(&config);
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
         Ok(runtime) => runtime,
@@ -125,16 +126,4 @@ fn settings(args: &Args) -> Result<Config> {
         }
     }
     Config::load(file.as_deref(), std::env::vars(), &flags)
-}
-
-fn log(config: &Config) {
-    let filter = tracing_subscriber::EnvFilter::try_new(&config.log.level)
-        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
-    if config.log.format == Format::Json {
-        builder.json().init();
-    } else {
-        let colour = std::io::IsTerminal::is_terminal(&std::io::stderr());
-        builder.with_ansi(colour).init();
-    }
 }

@@ -35,7 +35,7 @@ use crate::public::admit::Arrivals;
 use crate::purge::Kept;
 use crate::supervisor::Supervisor;
 use crate::tls::Certificate;
-use crate::{control, public, purge, tls};
+use crate::{control, log, public, purge, tls};
 
 /// The bound of the shutdown of tasks, once everything else has ended.
 const ENDING: Duration = Duration::from_secs(15);
@@ -291,6 +291,7 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
     supervisor.keep("usage", move || kanzlei_runtime::usage::run(a.usage.clone(), a.store.clone()));
     let a = app.clone();
     supervisor.keep("clock", move || clock::keep(a.store.clone()));
+    supervisor.keep("log", log::keep);
 }
 
 impl Service {
@@ -314,8 +315,13 @@ impl Service {
             why = self.supervisor.failed() => Some(why),
         };
         self.app.stopping.store(true, Ordering::Relaxed);
-        tracing::info!("stopping: finishing {} requests", self.app.in_flight.load(Ordering::Relaxed));
         let _ = stop_worker.send(true);
+        // Proxies that ask whether it is ready have time to see that it is not. A second signal ends that.
+        if failure.is_none() && !config.limits.drain.is_zero() {
+            tracing::info!(drain = ?config.limits.drain, "stopping: requests are still accepted for a while");
+            let _ = tokio::time::timeout(config.limits.drain, wait_for_signal()).await;
+        }
+        tracing::info!("stopping: finishing {} requests", self.app.in_flight.load(Ordering::Relaxed));
         // Who follows a job comes back later; who waits for an answer gets it.
         self.app.jobs.followers.stop();
         control_handle.stop(true).await;

@@ -111,7 +111,9 @@ fn patterns_are_previewed_offline() {
 #[test]
 fn the_control_listener_keeps_its_answers_to_itself() {
     let office = office("headers", &[]);
-    for (path, status) in [("/api/v1/status", 200), ("/api/v1/nothing", 404), ("/api/v1/runs?limit=x", 400)] {
+    for (path, status) in
+        [("/api/v1/status", 200), ("/api/v1/nothing", 404), ("/api/v1/runs?limit=x", 400), ("/metrics", 200)]
+    {
         let answer = control(&office, "GET", path);
         assert_eq!(answer.status, status, "{path}: {answer:?}");
         for (name, value) in
@@ -120,7 +122,7 @@ fn the_control_listener_keeps_its_answers_to_itself() {
             assert_eq!(answer.header(name), Some(value), "{path} {name}");
         }
     }
-    for (path, status) in [("/", 200), ("/jobs/x", 200), ("/metrics", 404), ("/api", 404), ("/favicon.ico", 404)] {
+    for (path, status) in [("/", 200), ("/jobs/x", 200), ("/metric", 404), ("/api", 404), ("/favicon.ico", 404)] {
         assert_eq!(control(&office, "GET", path).status, status, "{path}");
     }
 }

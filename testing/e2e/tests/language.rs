@@ -96,6 +96,12 @@ fn the_demo_office_live() {
     }
     assert!(run(&["retire", "vessel-dues"], 1).contains("it is invoked by arrival-brief, stay-bill"));
     assert!(run(&["services"], 0).contains("pilots     2"));
+    assert_eq!(run(&["log"], 0).trim(), "info");
+    let changed = run(&["log", "info,sqlx=debug", "--for", "10m"], 0);
+    assert!(changed.contains("info,sqlx=debug for ") && changed.contains("the settings say info"), "{changed}");
+    assert!(run(&["log", "loud"], 1).contains("`loud` is no level; levels are off, error,"));
+    assert!(run(&["log", "debug", "--for", "2 days"], 1).contains("at most a day"));
+    run(&["log", "info"], 0);
     assert!(run(&["overview"], 0).contains("The database is available"));
     assert!(run(&["overview", "--workflow", "quote"], 1).contains("no workflow `quote` is live"));
     assert!(run(&["service", "show", "pilots"], 0).contains("send harbour: 'LIN' | 'NES'"));

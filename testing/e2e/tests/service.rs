@@ -589,6 +589,27 @@ fn stopping_finishes_what_is_in_flight() {
     assert_eq!(runs(&office, "", 1)[0]["status"], 200, "the journal was flushed");
 }
 
+/// A process that drains says so, and still answers; a second signal ends that.
+#[test]
+fn stopping_is_announced_before_requests_are_refused() {
+    let mut office = office("draining", &["limits.drain=10m"]);
+    let text = "workflow: quick\nentries: [{endpoint: GET /quick, access: open}]\nsteps: [{reply: 200, body: here}]\n";
+    assert_eq!(deploy_texts(&office, &[("quick.yaml", text)]).status, 200);
+    let (public, control) = (office.public(), office.control());
+    let ready = |listener: &str| {
+        let answer = http("GET", &format!("{listener}/~/ready"), &[], b"");
+        (answer.status, answer.json()["status"].as_str().unwrap_or_default().to_owned())
+    };
+    assert_eq!(ready(&public), (200, "ready".to_owned()));
+    office.service.terminate();
+    wait::until(Duration::from_secs(10), || (ready(&public).0 == 503).then_some(())).expect("it says that it stops");
+    assert_eq!(ready(&control), (503, "stopping".to_owned()));
+    assert_eq!(http("GET", &format!("{public}/quick"), &[], b"").body, "here");
+    assert_eq!(http("GET", &format!("{public}/~/live"), &[], b"").status, 200);
+    office.service.terminate();
+    wait::until(Duration::from_secs(20), || office.service.ended()).expect("it ends");
+}
+
 #[test]
 fn a_run_has_its_time_and_goes_on_without_its_client() {
     let office = office("time", &[]);

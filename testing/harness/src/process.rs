@@ -126,6 +126,11 @@ impl Process {
         }
     }
 
+    /// Asks it to end.
+    pub fn terminate(&self) {
+        self.signal(libc::SIGTERM);
+    }
+
     /// Asks it to end and waits; kills it when it does not within `most`.
     pub fn stop(&mut self, most: Duration) {
         if self.ended().is_some() {

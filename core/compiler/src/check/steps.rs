@@ -698,7 +698,8 @@ impl Walk<'_, '_, '_> {
         if !fits {
             self.report.error("wrong-value", node.at, format!("a status from {least} to {most} belongs here"));
             if let Kind::Map(_) = node.kind {
-                self.report.help("what is answered stands beside it: `reply: 200` and `body: …`");
+                let beside = if least < 400 { "`reply: 200` and `body: …`" } else { "`fail: 422` and `title: …`" };
+                self.report.help(format!("what is answered stands beside it: {beside}"));
             }
             return None;
         }

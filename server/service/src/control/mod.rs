@@ -21,6 +21,7 @@ mod keys;
 mod lanes;
 pub mod language;
 mod libraries;
+mod log;
 pub mod metrics;
 pub mod openid;
 mod operators;
@@ -71,17 +72,20 @@ fn word<T: serde::de::DeserializeOwned>(text: &str) -> Option<T> {
 /// The largest request to the control API: all documents of a deploy.
 const LARGEST: usize = 32 << 20;
 
+/// Header fields of answers that are for programs: kept nowhere, shown in no page.
+fn guarded() -> DefaultHeaders {
+    DefaultHeaders::new()
+        .add((header::CACHE_CONTROL, "no-store"))
+        .add((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .add((header::REFERRER_POLICY, "no-referrer"))
+        .add((header::X_FRAME_OPTIONS, "DENY"))
+        .add((header::CONTENT_SECURITY_POLICY, "default-src 'none'; frame-ancestors 'none'"))
+}
+
 pub fn configure(config: &mut web::ServiceConfig) {
     config.service(
         web::scope("/api/v1")
-            .wrap(
-                DefaultHeaders::new()
-                    .add((header::CACHE_CONTROL, "no-store"))
-                    .add((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
-                    .add((header::REFERRER_POLICY, "no-referrer"))
-                    .add((header::X_FRAME_OPTIONS, "DENY"))
-                    .add((header::CONTENT_SECURITY_POLICY, "default-src 'none'; frame-ancestors 'none'")),
-            )
+            .wrap(guarded())
             .app_data(web::JsonConfig::default().limit(LARGEST).error_handler(|error, _| {
                 crate::error::Error::problem(400, "Malformed body", error.to_string()).into()
             }))
@@ -148,6 +152,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows/{name}/rename", web::post().to(rename::rename))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
+                    .route("/log", web::get().to(log::show))
+                    .route("/log", web::put().to(log::change))
                     .route("/overview", web::get().to(overview::overview))
                     .route("/watches", web::get().to(watches::list))
                     .route("/issuers", web::get().to(issuers::issuers))
@@ -224,6 +230,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
         web::resource("/metrics")
             .wrap(from_fn(auth::require))
             .wrap(from_fn(hosts::check))
+            .wrap(guarded())
             .route(web::get().to(metrics::metrics)),
     );
     config.default_service(web::to(console::file));

@@ -21,7 +21,7 @@ pub(super) mod grow;
 pub(super) mod heap;
 mod run;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use super::ast::{Arrow, BinaryOp, Expr, LogicalOp, Span, Target};
 use crate::types::Type;
@@ -44,19 +44,34 @@ impl Body {
     /// The name of each point: `line 3`, with its column behind another of that line, and `line 3, not` where a condition does not
     /// hold. Columns count characters from 1.
     pub fn point_names(&self, text: &str) -> Vec<String> {
+        let places = places(text, self.points.iter().map(|point| point.at.start));
         let mut seen = HashSet::new();
         let name = |point: &Point| {
-            let before = text.get(..point.at.start as usize).unwrap_or_default();
-            let line = before.matches('\n').count() + 1;
+            let (line, column) = places.get(&point.at.start).copied().unwrap_or((1, 1));
             let column = match seen.insert((line, point.kind)) {
                 true => String::new(),
-                false => format!(", column {}", before.rsplit('\n').next().unwrap_or_default().chars().count() + 1),
+                false => format!(", column {column}"),
             };
             let not = if point.kind == PointKind::Otherwise { ", not" } else { "" };
             format!("line {line}{column}{not}")
         };
         self.points.iter().map(name).collect()
     }
+}
+
+/// Line and column of byte positions, both from 1, in one walk through the text.
+fn places(text: &str, wanted: impl Iterator<Item = u32>) -> HashMap<u32, (usize, usize)> {
+    let mut wanted: Vec<u32> = wanted.collect();
+    wanted.sort_unstable();
+    let mut wanted = wanted.into_iter().peekable();
+    let (mut out, mut line, mut column) = (HashMap::new(), 1, 1);
+    for (at, c) in text.char_indices() {
+        while let Some(known) = wanted.next_if(|known| *known as usize <= at) {
+            out.insert(known, (line, column));
+        }
+        (line, column) = if c == '\n' { (line + 1, 1) } else { (line, column + 1) };
+    }
+    out
 }
 
 /// A name whose value can be shown.
