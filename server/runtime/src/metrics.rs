@@ -2,7 +2,7 @@
 //!
 //! Counts stand beside what they count, those of a workflow with its counters of the journal, those of a service with its
 //! limits, so that nothing is looked up while a request runs. They begin at zero with the process, and are kept when
-//! a document is deployed again. The service reads them when somebody asks for its metrics; nothing here knows their format.
+//! a document is deployed again. The service reads them when it is scraped; nothing here knows their format.
 //!
 //! ```
 //! use std::time::Duration;

@@ -131,7 +131,7 @@ fn listeners(config: &Config, found: &mut Findings) {
         found.add(
             "listener public",
             Judgement::Warning,
-            format!("clients are told the address {}", config.public_url()),
+            format!("documents and answers name the address {}, which clients cannot reach", config.public_url()),
             "set `listen.public_url` to the address that clients use",
         );
     } else {
@@ -418,6 +418,7 @@ pub fn shown(findings: &Findings, colour: bool) -> String {
     }
     let count = |judgement| findings.0.iter().filter(|finding| finding.judgement == judgement).count();
     let (warnings, bad) = (count(Judgement::Warning), count(Judgement::Bad));
-    out.push_str(&format!("\n{} looked at: {bad} bad, {warnings} to be warned of\n", findings.0.len()));
+    let plural = if warnings == 1 { "" } else { "s" };
+    out.push_str(&format!("\n{} checks: {bad} bad, {warnings} warning{plural}\n", findings.0.len()));
     out
 }
