@@ -1,9 +1,10 @@
 <script lang="ts">
-  import { Button, InlineNotification, Modal, Select, SelectItem, SkeletonText, Tag } from 'carbon-components-svelte';
+  import { Button, InlineNotification, Modal, SkeletonText, Tag } from 'carbon-components-svelte';
   import type { Lane, Lanes, Sample, Samples } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
     import { count, took } from '../lib/show';
   import Chart from '../parts/Chart.svelte';
+  import Over from '../parts/Over.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   let round = $state(0);
@@ -88,12 +89,7 @@
       </table>
     </div>
     <div class="row over">
-      <Select labelText="Over" size="sm" inline bind:selected={minutes}>
-        <SelectItem value="15" text="15 minutes" />
-        <SelectItem value="60" text="an hour" />
-        <SelectItem value="360" text="6 hours" />
-        <SelectItem value="1440" text="a day" />
-      </Select>
+      <Over bind:minutes />
     </div>
     <div class="charts">
       <Chart title="Queue depth" unit="jobs that wait" times={drawn.times} series={drawn.waiting} />

@@ -7,11 +7,12 @@
   import { byMinute } from '../lib/overview';
   import Chart from '../parts/Chart.svelte';
   import CopyText from '../parts/CopyText.svelte';
+  import Over from '../parts/Over.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   let minutes = $state('60');
   let workflow = $state('');
-  const shown = new Watched<Overview>(() => `/overview?minutes=${minutes}${workflow ? `&workflow=${encodeURIComponent(workflow)}` : ''}`, 5000);
+  const shown = new Watched<Overview>(() => `/overview?minutes=${minutes}${workflow ? `&workflow=${encodeURIComponent(workflow)}` : ''}`, () => (Number(minutes) > 60 ? 60_000 : 5000));
   /** Those of all, also while one is chosen. */
   let names: string[] = $state.raw([]);
   $effect(() => {
@@ -38,12 +39,7 @@
   {#if shown.error}<Trouble error={shown.error} />{/if}
   {#if shown.value && drawn}
     <div class="row over">
-      <Select labelText="Over" size="sm" inline bind:selected={minutes}>
-        <SelectItem value="15" text="15 minutes" />
-        <SelectItem value="60" text="an hour" />
-        <SelectItem value="360" text="6 hours" />
-        <SelectItem value="1440" text="a day" />
-      </Select>
+      <Over bind:minutes />
       <Select labelText="Of" size="sm" inline bind:selected={workflow}>
         <SelectItem value="" text="all workflows" />
         {#each names as name (name)}<SelectItem value={name} text={name} />{/each}

@@ -143,17 +143,18 @@ impl Coverage {
     fn count(&mut self, functions: &[(Counted, u32)], reached: &Reached) {
         for (function, line) in functions {
             let missing = |branch: Option<&String>| Missing {
-                number: function.name.to_string(),
+                number: function.name().to_string(),
                 branch: branch.cloned(),
-                what: format!("function {}", function.name),
+                what: format!("function {}", function.name()),
                 line: *line,
             };
-            self.branches += function.points.len();
-            let Some(points) = reached.functions.get(&function.text) else {
+            let points = function.points();
+            self.branches += points.len();
+            let Some(found) = reached.functions.get(function.text()) else {
                 self.missing.push(missing(None));
                 continue;
             };
-            for (name, there) in function.points.iter().zip(points) {
+            for (name, there) in points.iter().zip(found) {
                 self.branches_reached += usize::from(*there);
                 if !there {
                     self.missing.push(missing(Some(name)));

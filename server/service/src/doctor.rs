@@ -256,10 +256,10 @@ async fn database(config: &Config, now: impl Fn() -> Timestamp, found: &mut Find
 /// Judges version, settings, rights and schema.
 fn judge(config: &Config, examined: &Examined, found: &mut Findings) {
     found.good("database", format!("{} answers, {}", config.database_shown(), examined.version));
-    let all = examined.rights.iter().any(|right| right.contains("ALL PRIVILEGES"));
+    let all = examined.rights.contains("ALL PRIVILEGES");
     let missing: Vec<&str> = ["SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "ALTER", "INDEX", "DROP", "REFERENCES"]
         .into_iter()
-        .filter(|right| !all && !examined.rights.iter().any(|granted| granted.contains(right)))
+        .filter(|right| !all && !examined.rights.contains(*right))
         .collect();
     match missing.is_empty() {
         true => found.good("database rights", "the user may read, write and change the schema"),

@@ -12,8 +12,8 @@ pub struct Examined {
     pub version: String,
     /// Settings by name.
     pub settings: BTreeMap<String, String>,
-    /// The rights of the user, as the server lists them.
-    pub rights: Vec<String>,
+    /// The rights of the user in the schema, as the server names them: `SELECT`, `ALL PRIVILEGES`.
+    pub rights: BTreeSet<String>,
     /// How the schema stands.
     pub schema: Schema,
 }
@@ -49,7 +49,9 @@ impl Store {
         .fetch_all(&mut connection)
         .await
         .doing(doing)?;
-        let rights: Vec<String> = sqlx::query_scalar("SHOW GRANTS").fetch_all(&mut connection).await.doing(doing)?;
+        let name: Option<String> =
+            sqlx::query_scalar("SELECT DATABASE()").fetch_one(&mut connection).await.doing(doing)?;
+        let grants: Vec<String> = sqlx::query_scalar("SHOW GRANTS").fetch_all(&mut connection).await.doing(doing)?;
         let there: Option<i32> = sqlx::query_scalar(
             "SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = '_sqlx_migrations'",
         )
@@ -66,6 +68,7 @@ impl Store {
                 stands(&done)
             }
         };
+        let rights = rights(&grants, &name.unwrap_or_default());
         Ok(Examined { version, settings: settings.into_iter().collect(), rights, schema })
     }
 }
@@ -77,5 +80,37 @@ fn stands(done: &[i64]) -> Schema {
         (0, 0) => Schema::Current,
         (0, missing) => Schema::Behind(missing),
         (more, _) => Schema::Ahead(more),
+    }
+}
+
+/// The rights that grants give in a schema: those on it or on all schemas.
+fn rights(grants: &[String], schema: &str) -> BTreeSet<String> {
+    let within = |grant: &str| {
+        let (rights, on) = grant.strip_prefix("GRANT ")?.split_once(" ON ")?;
+        let (on, _) = on.split_once(" TO ")?;
+        let on = on.strip_suffix(".*")?.trim_matches('`').replace('\\', "");
+        (on == "*" || on == schema).then(|| rights.split(", ").map(str::to_owned).collect::<Vec<_>>())
+    };
+    grants.iter().filter_map(|grant| within(grant)).flatten().collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rights_count_where_they_are_granted() {
+        for (grant, wanted) in [
+            ("GRANT ALL PRIVILEGES ON `kanzlei`.* TO `k`@`%`", "ALL PRIVILEGES"),
+            ("GRANT ALL PRIVILEGES ON *.* TO `root`@`localhost` WITH GRANT OPTION", "ALL PRIVILEGES"),
+            ("GRANT ALL PRIVILEGES ON `harbour`.* TO `k`@`%`", ""),
+            ("GRANT SELECT, CREATE VIEW ON `kanzlei`.* TO `k`@`%`", "CREATE VIEW SELECT"),
+            ("GRANT USAGE ON *.* TO `k`@`%` IDENTIFIED BY PASSWORD '*x'", "USAGE"),
+            ("GRANT SELECT ON `kanzlei`.`bill` TO `k`@`%`", ""),
+        ] {
+            let found: Vec<String> = rights(&[grant.to_owned()], "kanzlei").into_iter().collect();
+            assert_eq!(found.join(" "), wanted, "{grant}");
+        }
+        assert_eq!(rights(&["GRANT SELECT ON `a\\_b`.* TO `k`@`%`".to_owned()], "a_b").len(), 1);
     }
 }

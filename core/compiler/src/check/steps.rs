@@ -219,10 +219,10 @@ pub(super) fn counted(
     report: &Report,
 ) -> Vec<(Counted, u32)> {
     let line = |one: &Counted| {
-        let at = functions.iter().find(|(name, _)| *name.text == *one.name).map(|(name, _)| name.at);
+        let at = functions.iter().find(|(name, _)| *name.text == **one.name()).map(|(name, _)| name.at);
         at.map_or(0, |at| report.line(at.start))
     };
-    scope.counted(libraries).into_iter().map(|one| (line(&one), one)).map(|(line, one)| (one, line)).collect()
+    scope.counted(libraries).into_iter().map(|one| (one.clone(), line(&one))).collect()
 }
 
 /// Whether the client already has its answer when a step begins.

@@ -13,12 +13,12 @@ use kanzlei_model::value::Value;
 /// Distinguishes the effects of one run.
 pub type EffectId = u64;
 
-/// What is to be done next.
+/// What the driver of a run does next.
 #[derive(Debug)]
 pub enum Next {
     /// Perform this effect and feed its outcome; others may be in progress at the same time.
     Do(EffectId, Effect),
-    /// Nobody waits for this any more.
+    /// The outcome of this effect is not needed any more.
     Cancel(EffectId),
     /// The client's answer is ready; the run may continue behind it.
     Answer(Box<Reply>),

@@ -12,14 +12,15 @@
 //! let limits = Limits { marks: Some(&marks), ..Limits::default() };
 //! Expression::compile("fee(3)", &scope).unwrap().eval(&[], limits).unwrap();
 //! let function = &scope.counted(&Scope::default())[0];
-//! let reached = marks.all().remove(&*function.text).unwrap();
-//! let missing: Vec<_> = function.points.iter().zip(reached).filter(|(_, there)| !there).map(|(name, _)| name).collect();
+//! let reached = marks.all().remove(function.text()).unwrap();
+//! let missing: Vec<_> = function.points().into_iter().zip(reached).filter(|(_, there)| !there).map(|(name, _)| name).collect();
 //! assert_eq!(missing, ["line 1, column 19"]);
 //! ```
 
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
+use super::ast::{Kind, Named};
 use kanzlei_model::value::Str;
 
 /// The statements that evaluations reach, by the texts of functions.
@@ -48,12 +49,25 @@ pub fn merge(into: &mut Vec<bool>, reached: &[bool]) {
 }
 
 /// A function of a document whose statements can be counted.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Counted {
+#[derive(Clone, Debug)]
+pub struct Counted(pub(super) Arc<Named>);
+
+impl Counted {
     /// Its name.
-    pub name: Str,
+    pub fn name(&self) -> &Str {
+        &self.0.name
+    }
+
     /// Its text.
-    pub text: Str,
-    /// The name of each of its points: `line 3`, `line 3, not`.
-    pub points: Vec<String>,
+    pub fn text(&self) -> &Str {
+        &self.0.text
+    }
+
+    /// The name of each of its points: `line 3`, `line 3, not`. It is made from the text each time.
+    pub fn points(&self) -> Vec<String> {
+        match &self.0.arrow.body.kind {
+            Kind::Body(body) => body.point_names(&self.0.text),
+            _ => Vec::new(),
+        }
+    }
 }

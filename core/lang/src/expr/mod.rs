@@ -174,15 +174,10 @@ impl Scope {
         self.functions.iter().map(|function| &*function.name)
     }
 
-    /// The functions whose bodies are statements, with their points, but for those of `other`.
+    /// The functions whose bodies are statements, except those of `other`.
     pub fn counted(&self, other: &Scope) -> Vec<Counted> {
         let own = self.functions.iter().filter(|function| other.function(&function.name).is_none());
-        own.filter_map(|function| {
-            let ast::Kind::Body(body) = &function.arrow.body.kind else { return None };
-            let (name, text) = (function.name.clone(), function.text.clone());
-            Some(Counted { name, points: body.point_names(&text), text })
-        })
-        .collect()
+        own.filter(|function| function.points().is_some()).map(|function| Counted(function.clone())).collect()
     }
 
     /// Returns the number of names in scope; pass it to [`Scope::close`] to leave an inner scope.

@@ -128,7 +128,7 @@ impl Secrets {
     /// # Errors
     /// As [`Secrets::with_key_of`].
     pub async fn examined(store: &Store, key: &str, file: &str) -> Result<(Self, bool)> {
-        // Before the first start there are no records.
+        // A schema that is not made yet records no key.
         let known = store.key_print().await.unwrap_or_default();
         let file = if known.is_some() || Path::new(file).exists() { file } else { "" };
         let secrets = Secrets::new(key, file, true)?;
