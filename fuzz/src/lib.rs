@@ -95,7 +95,8 @@ fn dull(effect: &Effect) -> Outcome {
             Outcome::Queued(Ok(Queued { ids, group: None, base: "http://localhost/~/jobs".into() }))
         }
         Effect::Cancel(_) => Outcome::Cancelled(Ok(Cancellation::default())),
-        Effect::Open => Outcome::Opened(Ok(Address { id: "c".into(), url: "http://localhost/c".into() })),
+        Effect::Wake(_) => Outcome::Woken(Ok(None)),
+        Effect::Open { .. } => Outcome::Opened(Ok(Address { id: "c".into(), url: "http://localhost/c".into() })),
         Effect::Await { until, .. } => Outcome::Arrived(
             until
                 .is_none()
