@@ -1,7 +1,7 @@
 //! The model: values and words that every layer above shares.
 //!
 //! [`value`] is what expressions compute with, [`time`] holds instants and spans, [`duration`] reads and writes
-//! the spans of documents, [`problem`] describes a refused request (RFC 9457), [`address`] knows private networks,
+//! the spans of documents, [`problem`] describes a refused request (RFC 9457), [`address`] knows private networks, [`trace`] is a trace that crosses services,
 //! [`file`] is what values say of files, [`run`] holds the states of runs and kinds of failures. Nothing here knows a document, a run or an interface.
 //!
 //! ```
@@ -22,4 +22,5 @@ pub mod problem;
 pub mod role;
 pub mod run;
 pub mod time;
+pub mod trace;
 pub mod value;

@@ -11,6 +11,7 @@ use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder, a
 use kanzlei_engine::machine::{Effect, EffectId, Machine, Outcome, Reply};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
@@ -47,8 +48,8 @@ pub struct DirectRun {
     pub within: Duration,
     /// The `X-Request-Id` of the request.
     pub request_id: String,
-    /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
-    pub trace_id: String,
+    /// The trace it continues.
+    pub trace: Trace,
     /// Who called, where that is known.
     pub caller: Caller,
     /// Its files.
@@ -111,7 +112,6 @@ impl DirectRun {
         asked: Vec<(EffectId, Effect)>,
         sender: Option<oneshot::Sender<Option<Reply>>>,
     ) {
-        // The run's own span is the parent of its calls (W3C Trace Context).
         let about = Context {
             id: self.id,
             job: false,
@@ -121,9 +121,9 @@ impl DirectRun {
             files: self.files.clone(),
             caller: self.caller.clone(),
             confidential: self.machine.plan().labels.any,
-            traceparent: self.effects.jobs.traceparent(&self.trace_id, self.id),
+            trace: self.trace,
+            span: self.effects.jobs.span_of(self.id),
             request_id: self.request_id.clone(),
-            trace_id: self.trace_id.clone(),
         };
         let mut live = Performing {
             effects: self.effects.clone(),
@@ -157,7 +157,8 @@ impl DirectRun {
             entry: self.entry,
             started: self.started,
             request_id: self.request_id,
-            trace_id: self.trace_id,
+            trace: self.trace,
+            span: self.effects.jobs.span_if_kept(&self.trace, self.id),
             caller: self.caller,
             input: self.input,
             sent: self.sent,
@@ -286,7 +287,7 @@ impl Performer for Performing {
                 // A cancelled effect.
                 Ok(Some(Err(_))) => continue,
                 Ok(None) => {
-                    tracing::error!(run = %self.about.id, "a run waits for nothing");
+                    tracing::error!("a run waits for nothing");
                     Event::Broken { detail: "the run waits for nothing".into(), at: now() }
                 }
                 Err(_) => self.time_up(),

@@ -37,6 +37,8 @@ pub mod queue;
 pub mod refusals;
 pub mod secrets;
 pub mod step_counts;
+pub mod tally;
+pub mod telemetry;
 pub mod tokens;
 pub mod trial;
 pub mod usage;

@@ -17,6 +17,7 @@ use kanzlei_store::Store;
 use crate::control;
 use crate::error::Result;
 use crate::public::admit::Arrivals;
+use crate::tls::Certificate;
 
 /// What all listeners share.
 pub struct App {
@@ -35,6 +36,8 @@ pub struct App {
     /// Whether it has TLS.
     pub public_tls: bool,
     pub started: Timestamp,
+    /// The certificates of the listeners that have TLS.
+    pub certificates: Vec<Arc<Certificate>>,
     pub in_flight: Arc<AtomicUsize>,
     pub most_in_flight: usize,
     /// Bodies that arrive; requests in flight are those that have arrived.

@@ -6,7 +6,13 @@
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use tracing_subscriber::EnvFilter;
+use kanzlei_runtime::telemetry::LogLines;
+use opentelemetry_appender_tracing::layer::{OpenTelemetryTracingBridge, TracingSpanAttributes};
+use opentelemetry_sdk::logs::SdkLoggerProvider;
+use tracing_subscriber::filter::filter_fn;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
+use tracing_subscriber::{EnvFilter, Layer, reload};
 
 use crate::config::{Config, Format};
 
@@ -32,26 +38,32 @@ pub struct Level {
     pub until: Option<Instant>,
 }
 
-/// Begins to log.
+/// Begins to log. Lines also go to the collector of the settings, once it is known (`kanzlei_runtime::telemetry`).
 pub fn begin(config: &Config) {
     let level = &config.log.level;
     let filter = EnvFilter::try_new(level).unwrap_or_else(|_| EnvFilter::new("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
-    let failed = |error: tracing_subscriber::reload::Error| error.to_string();
-    if config.log.format == Format::Json {
-        let builder = builder.json().with_filter_reloading();
-        let handle = builder.reload_handle();
-        let _ = PUT.set(Box::new(move |filter| handle.reload(filter).map_err(failed)));
-        builder.init();
-    } else {
-        let colour = std::io::IsTerminal::is_terminal(&std::io::stderr());
-        let builder = builder.with_ansi(colour).with_filter_reloading();
-        let handle = builder.reload_handle();
-        let _ = PUT.set(Box::new(move |filter| handle.reload(filter).map_err(failed)));
-        builder.init();
-    }
+    let (filter, handle) = reload::Layer::new(filter);
+    let _ = PUT.set(Box::new(move |filter| handle.reload(filter).map_err(|error| error.to_string())));
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_target(false);
+    let lines = match config.log.format {
+        Format::Json => lines.json().boxed(),
+        Format::Text => lines.with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr())).boxed(),
+    };
+    let collected = (!config.telemetry.endpoint.is_empty() && config.telemetry.logs).then(|| {
+        let provider = SdkLoggerProvider::builder().with_log_processor(LogLines).build();
+        // What the requests to the collector log would be sent with the next one.
+        let own = |target: &str| !OF_REQUESTS.iter().any(|part| target.starts_with(part));
+        OpenTelemetryTracingBridge::builder(&provider)
+            .with_tracing_span_attributes(TracingSpanAttributes::all())
+            .build()
+            .with_filter(filter_fn(move |about| own(about.target())))
+    });
+    tracing_subscriber::registry().with(filter).with(lines).with(collected).init();
     *held() = Some(Level { now: level.clone(), configured: level.clone(), until: None });
 }
+
+/// Parts of the program that log about requests.
+const OF_REQUESTS: [&str; 6] = ["hyper", "h2", "reqwest", "rustls", "opentelemetry", "tower"];
 
 fn held() -> std::sync::MutexGuard<'static, Option<Level>> {
     LEVEL.lock().unwrap_or_else(PoisonError::into_inner)

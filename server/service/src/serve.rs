@@ -20,8 +20,9 @@ use kanzlei_runtime::live::Live;
 use kanzlei_runtime::mail::Mailer;
 use kanzlei_runtime::print::Printer;
 use kanzlei_runtime::secrets::Secrets;
+use kanzlei_runtime::telemetry::{Sending, Telemetry};
 use kanzlei_runtime::worker::Worker;
-use kanzlei_runtime::{clock, journal, queue, refusals, worker};
+use kanzlei_runtime::{clock, journal, queue, refusals, telemetry, worker};
 use kanzlei_store::Store;
 use kanzlei_store::databases::{Database, Own};
 use socket2::{Domain, Protocol, Socket, Type};
@@ -142,6 +143,11 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let secrets = Arc::new(Secrets::with_key_of(&store, key, file, config.secrets.replace_key).await?);
     secrets.load(&store).await?;
     let (databases, scratch) = databases(config, &patiently(|| store.own()).await?)?;
+    let process = match config.process.process.as_str() {
+        "" => format!("{} {}", hostname(), config.listen.public),
+        name => name.to_owned(),
+    };
+    let (telemetry, sending) = collect(config, &process)?;
     let live: Arc<ArcSwap<Live>> = Arc::default();
     let installation = patiently(|| store.installation()).await?;
     let (jobs, acceptances) = queue::Jobs::new(
@@ -155,6 +161,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
             followers: config.jobs.followers,
             bytes: config.jobs.bytes,
             network: config.network.allow.clone(),
+            telemetry: telemetry.clone(),
         },
         background.clone(),
     );
@@ -173,10 +180,6 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         shared: Shared::new(store.clone()),
         installation: effects::mark_of(&installation),
     });
-    let process = match config.process.process.as_str() {
-        "" => format!("{} {}", hostname(), config.listen.public),
-        name => name.to_owned(),
-    };
     let (refused, refused_received) = refusals::Refusals::new();
     let (journal, writer) = Journal::new(
         store.clone(),
@@ -189,6 +192,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         secrets,
         process.clone(),
         refused,
+        telemetry,
     );
     let app = Data::new(App {
         store: store.clone(),
@@ -202,6 +206,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         public_listener: config.listen.public,
         public_tls: !config.listen.public_certificate.is_empty(),
         started: clock::now(),
+        certificates: certificates.all(),
         in_flight: Arc::default(),
         most_in_flight: config.limits.in_flight,
         arrivals: Arrivals::new(config.limits.arriving, config.limits.arriving_of_peer, config.limits.arriving_bytes),
@@ -240,6 +245,9 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let (stop_journal, stopped) = watch::channel(false);
     let (outcomes, writing) = worker::write::Writer::new(&jobs);
     let stop = supervisor.stop();
+    if let Some(sending) = sending {
+        supervisor.vital("telemetry", sending.run(supervisor.stop()));
+    }
     supervisor.vital("journal", writer.run(stopped));
     supervisor.vital("refusals", refusals::write(store, refused_received, stop.clone()));
     let accepting = queue::accept::run(jobs.clone(), acceptances, config.jobs.length);
@@ -251,13 +259,23 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         jobs,
         effects,
         journal,
-        tally: Default::default(),
         lease: worker::lease::Lease::new(config.jobs.lease),
     });
     let worker = Worker::new(shared, process, config.jobs.at_once);
     let all = certificates.all();
     supervisor.keep("certificates", move || tls::follow(all.clone()));
     Ok(Service { app, supervisor, worker, stop_journal, certificates })
+}
+
+/// Telemetry, and what sends it where the settings name a collector.
+fn collect(config: &Config, process: &str) -> Result<(Arc<Telemetry>, Option<Sending>)> {
+    let Some(collector) = config.collector(process)? else { return Ok((Telemetry::none(), None)) };
+    let (telemetry, outbox) = Telemetry::begin(collector.ratio);
+    if config.telemetry.logs {
+        telemetry::follow_log(&telemetry);
+    }
+    let sending = outbox.towards(collector).map_err(|why| Error::Config(format!("`telemetry.endpoint`: {why}")))?;
+    Ok((telemetry, Some(sending)))
 }
 
 /// Runs a task until it ends or is stopped.

@@ -81,6 +81,11 @@ impl Certificate {
         Ok(Timestamp::from_micros(parsed.validity().not_after.timestamp().saturating_mul(1_000_000)))
     }
 
+    /// The setting of its listener: `listen.public`.
+    pub fn listener(&self) -> &'static str {
+        self.listener
+    }
+
     fn written(&self) -> Written {
         [&self.certificate, &self.key].map(|path| {
             let about = std::fs::metadata(path).ok()?;

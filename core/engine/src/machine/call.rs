@@ -40,6 +40,8 @@ pub struct Request {
     pub attempt: u32,
     /// How the message is signed when it is sent.
     pub sign: Option<Arc<Proof>>,
+    /// The position of its step among the records of the run.
+    pub step: u32,
 }
 
 /// An answer as it came.
@@ -216,6 +218,7 @@ impl Machine {
             within: call.within,
             attempt,
             sign: call.sign.clone(),
+            step: record as u32,
         })
     }
 

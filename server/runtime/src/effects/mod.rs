@@ -24,6 +24,7 @@ use kanzlei_compiler::sql::Allowed;
 use kanzlei_engine::machine::{Effect, EffectError, EffectId, Outcome};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::run::FailureKind;
+use kanzlei_model::trace::Trace;
 use kanzlei_store::Store;
 use kanzlei_store::databases::Database;
 use uuid::Uuid;
@@ -39,6 +40,7 @@ use crate::metrics::class;
 use crate::print::Printer;
 use crate::queue::{self, Jobs};
 use crate::secrets::Secrets;
+use crate::telemetry::{Called, fresh_span, span_of_step};
 
 pub use network::reach;
 pub use sql::mark_of;
@@ -62,12 +64,12 @@ pub struct Context {
     pub caller: Caller,
     /// Whether it handles confidential values.
     pub confidential: bool,
-    /// The `traceparent` of its calls (W3C Trace Context).
-    pub traceparent: String,
+    /// The trace it continues.
+    pub trace: Trace,
+    /// Its own span, below which those of its steps are.
+    pub span: u64,
     /// The `X-Request-Id` of the request that it comes from.
     pub request_id: String,
-    /// The trace it belongs to, 32 hexadecimal digits.
-    pub trace_id: String,
 }
 
 /// A database that `sql` steps name.
@@ -121,14 +123,26 @@ impl Effects {
         match effect {
             Effect::Call(request) => {
                 let service = live.services.get(&request.service);
-                let correlation = http::Correlation { traceparent: &run.traceparent, request_id: &run.request_id };
+                let (span, began, begun) = (fresh_span(), now(), Instant::now());
+                let traceparent = run.trace.header(span);
+                let correlation = http::Correlation { traceparent: &traceparent, request_id: &run.request_id };
                 let bounds = http::Bounds { files: Some(&run.files), ..self.bounds(self.answer_limit) };
-                let begun = Instant::now();
                 let answer = http::call(service, request, &correlation, left, &bounds).await;
                 if let Some(service) = service {
                     let became = answer.as_ref().map_or_else(|fault| fault.kind.name(), |answer| class(answer.status));
                     service.calls.add(became, begun.elapsed());
                 }
+                self.jobs.telemetry.add_call(&Called {
+                    trace: run.trace.within(span_of_step(run.span, request.step as usize)),
+                    span,
+                    service: &request.service,
+                    operation: request.operation.as_deref(),
+                    method: &request.method,
+                    attempt: request.attempt,
+                    became: answer.as_ref().map(|answer| answer.status).map_err(|fault| fault.kind.name()),
+                    began,
+                    ended: now(),
+                });
                 Outcome::Called(answer)
             }
             Effect::Wait { until } => {
@@ -148,7 +162,7 @@ impl Effects {
                     entry: format!("enqueued by {}", run.id),
                     caller: run.caller.clone(),
                     request_id: run.request_id.clone(),
-                    trace_id: run.trace_id.clone(),
+                    trace: run.trace.within(run.span),
                     generation: run.generation + 1,
                 };
                 Outcome::Queued(Box::pin(self.jobs.enqueue(run.id, id, asked, &origin, &run.files)).await)

@@ -221,6 +221,7 @@ impl Grant {
             within: WITHIN,
             attempt: 1,
             sign: None,
+            step: 0,
         })
     }
 }

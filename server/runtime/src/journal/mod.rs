@@ -24,6 +24,7 @@ use kanzlei_engine::machine::{Ended, Machine};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::journal::Tally;
@@ -36,6 +37,7 @@ use crate::metrics::OfWorkflow;
 use crate::refusals::Refusals;
 use crate::secrets::Secrets;
 use crate::step_counts::Steps;
+use crate::telemetry::Telemetry;
 
 /// Bytes of a refused body, or of its problem, that are kept.
 pub const MOST_REFUSED: usize = 16 << 10;
@@ -59,8 +61,10 @@ pub struct Finished {
     pub started: Timestamp,
     /// The `X-Request-Id` of the request.
     pub request_id: String,
-    /// The trace it belongs to, 32 hexadecimal digits.
-    pub trace_id: String,
+    /// The trace it continues.
+    pub trace: Trace,
+    /// Its own span, where its spans are kept.
+    pub span: u64,
     /// Who called, where that is known.
     pub caller: Caller,
     /// The gathered input.
@@ -138,6 +142,7 @@ pub struct Journal {
     pub most_of_run: usize,
     secrets: Arc<Secrets>,
     process: String,
+    telemetry: Arc<Telemetry>,
     /// Runs that are recorded behind their answer: how many were announced, and how many of them are recorded.
     announced: AtomicU64,
     recorded: AtomicU64,
@@ -167,6 +172,7 @@ impl Journal {
         secrets: Arc<Secrets>,
         process: String,
         refusals: Refusals,
+        telemetry: Arc<Telemetry>,
     ) -> (Arc<Self>, Writer) {
         let Bounds { successes, failures, most_bytes, most_of_run } = *bounds;
         let (success_sender, success_receiver) = mpsc::channel(successes.max(1));
@@ -184,6 +190,7 @@ impl Journal {
             most_of_run,
             secrets,
             process,
+            telemetry,
             announced: AtomicU64::new(0),
             recorded: AtomicU64::new(0),
             size: Mutex::default(),
@@ -227,6 +234,7 @@ impl Journal {
         counters.steps.add(&run.machine, run.revision, state, took, run.ended.at);
         let of_kind = if run.job { &counters.metrics.jobs } else { &counters.metrics.runs };
         of_kind.add(state.name(), took.into());
+        self.telemetry.add_run(&run);
         let (most, sender) = match failed {
             true => (self.most_bytes, &self.failures),
             false => (self.most_of_successes(), &self.successes),
@@ -350,7 +358,8 @@ mod tests {
         let store = Store::connect("mysql://nobody:x@127.0.0.1:1/none", 1).expect("a pool");
         let secrets = Arc::new(Secrets::new("", "", false).expect("secrets"));
         let bounds = Bounds { successes: 100, failures: 100, most_bytes: 10 << 20, most_of_run: 100 };
-        let (journal, _writer) = Journal::new(store, &bounds, secrets, "p".into(), Refusals::new().0);
+        let (journal, _writer) =
+            Journal::new(store, &bounds, secrets, "p".into(), Refusals::new().0, Telemetry::none());
         let text = "workflow: w\nsteps: [{reply: 204}]\n".to_owned();
         let checked =
             kanzlei_compiler::check::check(&kanzlei_compiler::check::Bundle::of([("w.yaml".to_owned(), text)]));
@@ -364,7 +373,8 @@ mod tests {
                 entry: "GET /w".into(),
                 started: Timestamp::EPOCH,
                 request_id: String::new(),
-                trace_id: String::new(),
+                trace: Trace::default(),
+                span: 0,
                 caller: Default::default(),
                 input: Value::Undefined,
                 ended: Ended { state: RunState::Failed, failure: None, at: Timestamp::EPOCH },

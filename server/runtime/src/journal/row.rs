@@ -43,7 +43,7 @@ fn rendered(run: &Finished, process: &str, text: Text) -> Run {
         started: run.started,
         duration: run.ended.at - run.started,
         request_id: run.request_id.clone(),
-        trace_id: run.trace_id.clone(),
+        trace_id: run.trace.id_text(),
         caller: run.caller.kept(plan.uses_caller),
         input: text(&plan.input.label, &run.input),
         kept: machine.remembered().map(clear),

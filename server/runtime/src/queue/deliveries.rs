@@ -187,7 +187,7 @@ impl Jobs {
             entry: delivery.entry.clone(),
             caller: Caller::named(by),
             request_id: job.to_string(),
-            trace_id: fresh_id().simple().to_string(),
+            trace: self.telemetry.fresh(fresh_id()),
             generation: 0,
         };
         let row = self.row_at(&live, &plan, (revision, generation), job, &input, &origin)?;

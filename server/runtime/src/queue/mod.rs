@@ -33,6 +33,7 @@ use kanzlei_model::file::{files_of, of_record, to_record};
 use kanzlei_model::hex;
 use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use kanzlei_model::value::Value;
 use kanzlei_store::Store;
 use kanzlei_store::queue::{Filter, JobPhase, NewBatch, NewJob, OfRequest, OutcomeRow};
@@ -47,6 +48,8 @@ use crate::files::Holder;
 use crate::live::{Live, Workflow};
 use crate::metrics::Totals;
 use crate::secrets::Secrets;
+use crate::tally::Tally;
+use crate::telemetry::Telemetry;
 use kanzlei_model::address::Allowed;
 
 /// Acceptances and writes that may wait for their transaction.
@@ -69,8 +72,8 @@ pub struct Origin {
     pub caller: Caller,
     /// The `X-Request-Id` of the request.
     pub request_id: String,
-    /// The trace it belongs to (W3C Trace Context), 32 hexadecimal digits.
-    pub trace_id: String,
+    /// The trace it continues.
+    pub trace: Trace,
     /// How many jobs stand between it and what began the chain.
     pub generation: u32,
 }
@@ -89,6 +92,10 @@ pub struct Jobs {
     pub followers: follow::Followers,
     /// What the process counts for monitoring.
     pub totals: Totals,
+    /// Counts what lanes do.
+    pub tally: Tally,
+    /// Where traces go.
+    pub telemetry: Arc<Telemetry>,
     /// Notifies the worker that there is something to claim.
     pub wake: Arc<Notify>,
     /// Notifies runs that they are asked to stop.
@@ -121,6 +128,8 @@ pub struct Bounds {
     pub bytes: usize,
     /// Networks that calls and notices reach beside the public one.
     pub network: Arc<Allowed>,
+    /// Where traces go.
+    pub telemetry: Arc<Telemetry>,
 }
 
 impl Jobs {
@@ -143,6 +152,8 @@ impl Jobs {
             secrets,
             public_url,
             totals: Totals::default(),
+            tally: Tally::default(),
+            telemetry: bounds.telemetry.clone(),
             wake: Arc::default(),
             stops: Arc::default(),
             stop_asked: Arc::default(),
@@ -221,10 +232,15 @@ impl Jobs {
         hex::of(&self.made(&format!("preview {preview}")))
     }
 
-    /// The `traceparent` of the calls of a run (W3C Trace Context §3.2); its span cannot be computed back either.
-    pub fn traceparent(&self, trace_id: &str, run: Uuid) -> String {
+    /// The span of a run; its id cannot be computed back from it either.
+    pub fn span_of(&self, run: Uuid) -> u64 {
         let made = self.made(&format!("span {run}"));
-        format!("00-{trace_id}-{:016x}-01", made.first_chunk().map_or(0, |bytes| u64::from_be_bytes(*bytes)))
+        made.first_chunk().map_or(1, |bytes| u64::from_be_bytes(*bytes).max(1))
+    }
+
+    /// The span of a run whose spans are kept; zero otherwise, because it takes longer to make than a small run to end.
+    pub fn span_if_kept(&self, trace: &Trace, run: Uuid) -> u64 {
+        if self.telemetry.keeps(trace) { self.span_of(run) } else { 0 }
     }
 
     /// How the jobs of an `X-Request-Id` are found.
@@ -282,7 +298,7 @@ impl Jobs {
             caller: origin.caller.kept(plan.uses_caller),
             request_id: origin.request_id.clone(),
             listed: !self.of_request(origin.request_id.clone()).jobs.contains(&id),
-            trace_id: origin.trace_id.clone(),
+            trace: origin.trace,
             accepted,
             due: accepted,
             sealed: kept != json,

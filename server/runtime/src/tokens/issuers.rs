@@ -255,6 +255,7 @@ pub(super) async fn fetch(effects: &Effects, service: &Arc<Service>, path: &str)
         within: WITHIN,
         attempt: 1,
         sign: None,
+        step: 0,
     };
     send(effects, service, request).await
 }
@@ -264,7 +265,8 @@ pub(super) async fn send(effects: &Effects, service: &Arc<Service>, request: Req
     let path = request.target.clone();
     let bounds = effects.bounds(MOST_SET);
     let id = crate::clock::fresh_id();
-    let traceparent = effects.jobs.traceparent(&id.simple().to_string(), id);
+    let trace = effects.jobs.telemetry.fresh(id);
+    let traceparent = trace.header(effects.jobs.span_of(id));
     let correlation = Correlation { traceparent: &traceparent, request_id: &id.to_string() };
     let answer = http::call(Some(service), &request, &correlation, WITHIN, &bounds).await;
     let answer = answer.map_err(|fault| fault.detail)?;

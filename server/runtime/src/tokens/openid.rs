@@ -192,6 +192,7 @@ impl Provider {
             within: super::issuers::WITHIN,
             attempt: 1,
             sign: None,
+            step: 0,
         };
         let answer = send(effects, &self.service, request).await?;
         let token = answer.get("id_token").and_then(Json::as_str).ok_or("its answer has no `id_token`")?;

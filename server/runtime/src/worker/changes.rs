@@ -265,7 +265,7 @@ impl Watched {
             entry: watch.entry(),
             caller: Default::default(),
             request_id: request.to_string(),
-            trace_id: request.simple().to_string(),
+            trace: jobs.telemetry.fresh(request),
             generation: 0,
         };
         let row = jobs.row(live, workflow, id, input, &origin).map_err(|error| Box::new(error.as_problem()))?;

@@ -61,7 +61,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
             return broken(&shared, &claimed, &detail).await;
         }
         Err(error) => {
-            tracing::warn!(%error, job = %id, "a job is released: its workflow cannot be read");
+            tracing::warn!(%error, "a job is released: its workflow cannot be read");
             let end = End { ready_at: now() + Span::from_secs(1), claim_rank: 0, ..left(&claimed, JobPhase::Ready) };
             shared.writer.write(write(&claimed, Some(end))).await;
             return;
@@ -118,7 +118,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
     let begins = journal.claimed.started;
     let mut left = driver::drive(&mut machine, &mut recorded, &mut journal, begins).await;
     if let Some(why) = recorded.unread {
-        tracing::warn!(why, job = %id, "a job is released: the rows it has read cannot be read again");
+        tracing::warn!(why, "a job is released: the rows it has read cannot be read again");
         let end = End { ready_at: now() + REREAD, claim_rank: 0, ..self::left(&journal.claimed, JobPhase::Ready) };
         shared.writer.write(write(&journal.claimed, Some(end))).await;
         return;
@@ -152,7 +152,7 @@ pub async fn drive(shared: Arc<Shared>, claimed: Claimed, outcomes: Vec<OutcomeR
         Ok(Left::Waiting) => journal.release(waits).await,
         Err(written) => journal.lost(written).await,
     }
-    tracing::trace!(job = %id, fence, "left");
+    tracing::trace!(fence, "left");
 }
 
 /// An end of a job without anything recorded yet.
@@ -187,7 +187,7 @@ fn write(claimed: &Claimed, end: Option<End>) -> Write {
 
 /// Ends a job that cannot run.
 async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
-    tracing::error!(job = %claimed.id, detail, "a job cannot be run");
+    tracing::error!(detail, "a job cannot be run");
     let end = End { expires: Some(now() + claimed.kept_for), ..left(claimed, JobPhase::Failed) };
     shared.writer.write(as_broken(write(claimed, Some(end)), detail)).await;
 }
@@ -397,7 +397,6 @@ struct Steps {
 
 impl Steps {
     fn new(shared: &Arc<Shared>, claimed: &Claimed, confidential: bool, stop: Arc<AtomicBool>) -> Self {
-        let traceparent = shared.jobs.traceparent(&claimed.trace_id, claimed.id);
         let run = Context {
             id: claimed.id,
             job: true,
@@ -407,9 +406,9 @@ impl Steps {
             files: Holder::of_job(shared.effects.files.clone(), claimed.id),
             caller: claimed.caller.clone(),
             confidential,
-            traceparent,
+            trace: claimed.trace,
+            span: shared.jobs.span_of(claimed.id),
             request_id: claimed.request_id.clone(),
-            trace_id: claimed.trace_id.clone(),
         };
         Steps {
             shared: shared.clone(),
@@ -514,7 +513,7 @@ impl Performer for Steps {
                     }
                     Ok(None) => return Event::Leave,
                     Err(error) => {
-                        tracing::warn!(%error, job = %self.run.id, "a job waits for the database");
+                        tracing::warn!(%error, "a job waits for the database");
                         tokio::time::sleep(Duration::from_millis(500)).await;
                         continue;
                     }
@@ -601,7 +600,7 @@ impl Journaled {
     /// record the database rejects fails, so that it does not stay running forever.
     async fn lost(self, written: Written) {
         if written == Written::NotOurs {
-            tracing::info!(job = %self.claimed.id, "a job is another worker's by now; what was done of it last is not written");
+            tracing::info!("a job is another worker's by now; what was done of it last is not written");
         } else {
             broken(&self.shared, &self.claimed, "what it did last could not be written down").await;
         }
@@ -678,7 +677,7 @@ impl Journaled {
         if written != Written::Yes {
             return self.lost(written).await;
         }
-        self.shared.tally.ended(&self.claimed.lane, phase);
+        self.shared.jobs.tally.ended(&self.claimed.lane, phase);
         let counters = self.shared.journal.counters(&self.claimed.workflow);
         let finished = Box::new(Finished {
             id: self.claimed.id,
@@ -686,7 +685,8 @@ impl Journaled {
             entry: self.claimed.entry.as_str().into(),
             started: self.claimed.started,
             request_id: self.claimed.request_id,
-            trace_id: self.claimed.trace_id,
+            trace: self.claimed.trace,
+            span: self.shared.jobs.span_of(self.claimed.id),
             caller: self.claimed.caller,
             sent: self.claimed.input.len(),
             job: true,

@@ -4,7 +4,7 @@
 //! the lease has expired *and* was not renewed for a while by that process's own monotonic clock, so that a clock
 //! that jumps has no effect. Reclaimed jobs get a new fence.
 //!
-//! [`drive`] drives one job, [`write`] records what jobs do, [`lease`] and [`renewal`] keep the lease, [`tally`] counts;
+//! [`drive`] drives one job, [`write`] records what jobs do, [`lease`] and [`renewal`] keep the lease;
 //! [`timetables`] and [`notices`] act on due times.
 
 pub mod changes;
@@ -13,7 +13,6 @@ pub mod lease;
 pub mod notices;
 pub mod renewal;
 mod shared;
-pub mod tally;
 pub mod timetables;
 pub mod write;
 
@@ -27,10 +26,13 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{Claimed, Room};
 use tokio::sync::{mpsc, watch};
 use tokio_util::sync::CancellationToken;
+use tracing::Instrument;
+use tracing::field::Empty;
 use uuid::Uuid;
 
 use crate::clock::now;
 use crate::queue::Jobs;
+use crate::tally;
 use lease::SILENT;
 use renewal::Renewal;
 
@@ -117,7 +119,7 @@ impl Worker {
         tokio::select! {
             () = self.claim_jobs(stop) => {}
             () = self.keep(dead) => {}
-            () = tally::sample(&self.shared.jobs.store, &self.shared.tally) => {}
+            () = tally::sample(&self.shared.jobs.store, &self.shared.jobs.tally) => {}
         }
     }
 
@@ -277,18 +279,23 @@ impl Worker {
         let at = now();
         for job in claimed {
             if job.attempt == 1 && job.outcomes == 0 && job.retries == 0 {
-                self.shared.tally.begun(&job, at);
+                self.shared.jobs.tally.begun(&job, at);
             }
             here.busy.fetch_add(1, Ordering::Relaxed);
+            self.shared.jobs.tally.entered(&job.lane);
             let (id, fence) = (job.id, job.fence);
             let stop = Arc::new(AtomicBool::new(job.stop));
             let written = outcomes.remove(&id).unwrap_or_default();
-            let place = Place(here.clone(), self.shared.jobs.clone());
+            let place = Place(here.clone(), self.shared.jobs.clone(), job.lane.clone());
             let (worker, flag) = (self.clone(), stop.clone());
             // The entry exists before the task can remove it.
             let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
+            let lines = tracing::error_span!("job", run = %id, request = job.request_id, workflow = job.workflow, trace = Empty);
+            if self.shared.jobs.telemetry.keeps(&job.trace) {
+                lines.record("trace", job.trace.header(self.shared.jobs.span_of(id)));
+            }
             let task = tokio::spawn(async move {
-                drive::drive(worker.shared.clone(), job, written, flag).await;
+                drive::drive(worker.shared.clone(), job, written, flag).instrument(lines).await;
                 drop(place);
                 let mut running = worker.running.lock().unwrap_or_else(PoisonError::into_inner);
                 if running.get(&id).is_some_and(|one| one.fence == fence) {
@@ -410,11 +417,12 @@ impl Worker {
 }
 
 /// A place among the running jobs of a lane; dropping it frees the place.
-struct Place(Arc<Here>, Arc<Jobs>);
+struct Place(Arc<Here>, Arc<Jobs>, String);
 
 impl Drop for Place {
     fn drop(&mut self) {
         self.0.busy.fetch_sub(1, Ordering::Relaxed);
+        self.1.tally.left(&self.2);
         if self.0.crowded.load(Ordering::Relaxed) {
             self.1.wake.notify_one();
         }

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 
 use super::lease::Lease;
-use super::tally::Tally;
 use super::write::Writer;
 use crate::effects::Effects;
 use crate::journal::Journal;
@@ -19,8 +18,6 @@ pub struct Shared {
     pub effects: Arc<Effects>,
     /// Counts and records runs.
     pub journal: Arc<Journal>,
-    /// Counts what lanes do.
-    pub tally: Tally,
     /// The lease of this process.
     pub lease: Lease,
 }

@@ -179,7 +179,7 @@ async fn fire(
         entry: timetable.calendar.text(),
         caller: Default::default(),
         request_id: request.to_string(),
-        trace_id: request.simple().to_string(),
+        trace: jobs.telemetry.fresh(request),
         generation: 0,
     };
     let row = jobs.row(live, workflow, id, &input, &origin)?;

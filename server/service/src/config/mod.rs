@@ -17,6 +17,7 @@ use serde::Deserialize;
 
 use crate::error::{Error, Result};
 use kanzlei_compiler::sql::Allowed;
+use kanzlei_runtime::telemetry::Collector;
 use kanzlei_runtime::{files, mail, print};
 
 pub use settings::SETTINGS;
@@ -46,6 +47,7 @@ pub struct Config {
     pub pdf: settings::PdfSettings,
     pub secrets: settings::Secrets,
     pub log: settings::Log,
+    pub telemetry: settings::TelemetrySettings,
     /// Base addresses that replace those of the service documents.
     #[serde(default, rename = "services")]
     services: BTreeMap<String, Base>,
@@ -336,6 +338,46 @@ impl Config {
             trusted: given(&own.trusted),
             at_once: own.at_once,
         }
+    }
+
+    /// The collector of traces and logs, where there is one.
+    ///
+    /// # Errors
+    /// An address that is none, and header fields that cannot be read.
+    pub fn collector(&self, process: &str) -> Result<Option<Collector>> {
+        let own = &self.telemetry;
+        if own.endpoint.is_empty() {
+            return Ok(None);
+        }
+        let fits = ["http://", "https://"].iter().any(|scheme| own.endpoint.starts_with(scheme));
+        if !fits || own.endpoint.parse::<http::Uri>().is_err() {
+            let why =
+                format!("`telemetry.endpoint` is an address such as `http://127.0.0.1:4318`; it is `{}`", own.endpoint);
+            return Err(Error::Config(why));
+        }
+        let read = |pair: &str| {
+            let (name, value) = pair.split_once('=')?;
+            let (name, value) = (name.trim().to_ascii_lowercase(), value.trim().to_owned());
+            let fits = name.parse::<http::HeaderName>().is_ok() && value.parse::<http::HeaderValue>().is_ok();
+            fits.then_some((name, value))
+        };
+        let pairs = own.headers.split(',').map(str::trim).filter(|pair| !pair.is_empty());
+        // The value may be a key: it is not shown.
+        let headers = pairs
+            .map(read)
+            .collect::<Option<_>>()
+            .ok_or_else(|| Error::Config("`telemetry.headers` are header fields: `name=value, name=value`".into()))?;
+        if !(0.0..=1.0).contains(&own.ratio) {
+            return Err(Error::Config(format!("`telemetry.ratio` is from 0 to 1; it is `{}`", own.ratio)));
+        }
+        Ok(Some(Collector {
+            endpoint: own.endpoint.clone(),
+            headers,
+            ratio: own.ratio,
+            within: own.within,
+            process: process.to_owned(),
+            version: env!("CARGO_PKG_VERSION"),
+        }))
     }
 
     /// How pages are printed.

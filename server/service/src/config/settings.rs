@@ -179,4 +179,12 @@ settings! {
         format: Format = "format", "text", "text or json";
         level: String = "level", "info", "error, warn, info, debug or trace; also filters such as kanzleid=debug";
     }
+    /// A collector of traces and logs.
+    TelemetrySettings "telemetry." {
+        endpoint: String = "endpoint", "", "Collector of traces and logs by OTLP/HTTP, such as http://127.0.0.1:4318; none by default";
+        headers: String = "headers", "", "Header fields of requests to it: name=value, name=value; better kept in the environment or a file";
+        ratio: f64 = "ratio", "1", "Share of the traces that begin here and are kept, from 0 to 1; a traceparent that comes in decides by its flag";
+        logs: bool = "logs", "true", "Whether it receives the log, too";
+        within: Duration = "within", "10s", "How long it has for an answer";
+    }
 }

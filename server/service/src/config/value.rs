@@ -40,6 +40,14 @@ impl Value for String {
     }
 }
 
+impl Value for f64 {
+    const WHAT: &str = "a number";
+
+    fn read(text: &str) -> Option<Self> {
+        text.parse().ok().filter(|number: &f64| number.is_finite())
+    }
+}
+
 impl Value for Duration {
     const WHAT: &str = "a duration such as `30s`";
 

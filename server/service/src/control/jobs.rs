@@ -234,7 +234,7 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         entry: job.entry,
         caller: job.caller.name,
         request_id: job.request_id,
-        trace_id: job.trace_id,
+        trace_id: job.trace.id_text(),
         attempt: job.attempt,
         retries: job.retries,
         progress: job.progress,
@@ -328,7 +328,7 @@ pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Resu
         entry: format!("started by {}", caller.name),
         caller: Default::default(),
         request_id: request.to_string(),
-        trace_id: Uuid::new_v4().simple().to_string(),
+        trace: app.jobs.telemetry.fresh(Uuid::new_v4()),
         generation: 0,
     };
     let id = app.jobs.id_of_request(request);

@@ -217,6 +217,7 @@ impl Collector for Seen {
         )?;
         page.counters(("deliveries", "Messages that webhooks received"), "state", words(&totals.deliveries))?;
         page.counters(("allowance_requests", "Requests that allowances counted"), "result", words(&totals.allowances))?;
+        of_lanes(&mut page, app)?;
         if let Some(stand) = &self.stand {
             lanes(&mut page, stand)?;
         }
@@ -251,6 +252,25 @@ fn requests(page: &mut Page<'_>, app: &App, workflows: &[(String, Arc<Counters>)
         ("workflow", "state"),
         of(|counts| &counts.jobs),
     )
+}
+
+/// What lanes did in this process.
+fn of_lanes(page: &mut Page<'_>, app: &App) -> fmt::Result {
+    let all = app.jobs.tally.since_start();
+    let running = all.iter().map(|(lane, whole)| (lane.as_str(), whole.running as f64));
+    page.gauges(("lane_running", "Jobs of a lane that run in this process"), None, "lane", running)?;
+    let begun = all.iter().map(|(lane, whole)| (lane.as_str(), whole.begun));
+    page.counters(("lane_begun", "Jobs that began in this process"), "lane", begun)?;
+    let ended = ("lane_ended", "Jobs that ended in this process");
+    page.family(ended, None, MetricType::Counter, |rows| {
+        for (lane, whole) in &all {
+            for (state, count) in ["succeeded", "rejected", "failed"].into_iter().zip(whole.ended) {
+                let labels = [("lane", lane.as_str()), ("state", state)];
+                ConstCounter::new(count).encode(rows.encode_family(&labels)?)?;
+            }
+        }
+        Ok(())
+    })
 }
 
 fn lanes(page: &mut Page<'_>, stand: &Stand) -> fmt::Result {
@@ -337,7 +357,32 @@ impl Seen {
             [
                 ("runs", app.journal.dropped.load(Ordering::Relaxed)),
                 ("refusals", app.journal.refusals.dropped.load(Ordering::Relaxed)),
+                ("telemetry", app.jobs.telemetry.dropped.load(Ordering::Relaxed)),
             ],
+        )?;
+        let pools: Vec<_> = std::iter::once(("records", app.store.connections()))
+            .chain(app.effects.databases.iter().map(|(name, outside)| (name.as_str(), outside.database.connections())))
+            .collect();
+        page.family(("pool_connections", "Connections of each pool of databases"), None, MetricType::Gauge, |rows| {
+            for (name, (idle, open, _)) in &pools {
+                for (state, count) in [("idle", *idle), ("busy", open - idle)] {
+                    ConstGauge::new(f64::from(count))
+                        .encode(rows.encode_family(&[("pool", *name), ("state", state)])?)?;
+                }
+            }
+            Ok(())
+        })?;
+        let most = pools.iter().map(|(name, (_, _, most))| (*name, f64::from(*most)));
+        page.gauges(("pool_bound", "The most connections of each pool"), None, "pool", most)?;
+        let expire = app.certificates.iter().filter_map(|certificate| {
+            Some((certificate.listener(), certificate.ends().ok()?.as_micros() as f64 / 1e6))
+        });
+        let expire: Vec<_> = expire.collect();
+        page.gauges(
+            ("certificate_expiry", "When the certificate of a listener ends, since 1970"),
+            Some(&Unit::Seconds),
+            "listener",
+            expire,
         )?;
         let available = if app.database_state() == "available" { 1.0 } else { 0.0 };
         page.gauge(("database_available", "Whether the database answers and has room"), None, available)?;

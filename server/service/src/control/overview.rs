@@ -90,6 +90,7 @@ pub fn bounds(app: &App) -> Vec<Bound> {
         ("connections", ((open - idle) as usize, most as usize), ""),
         ("journal", app.journal.waiting(), "bytes"),
         ("acceptances", app.jobs.waiting(), "bytes"),
+        ("telemetry", app.jobs.telemetry.waiting(), "bytes"),
     ];
     let bound = |(name, (used, bound), unit): (&str, (usize, usize), &str)| Bound {
         name: name.into(),

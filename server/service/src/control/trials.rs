@@ -28,6 +28,7 @@ use kanzlei_lang::edit::{self, At, Change};
 use kanzlei_model::caller::Caller as Known;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use kanzlei_model::value::Value;
 use kanzlei_rehearsal::Prepared;
 use kanzlei_rehearsal::record::{self, Past};
@@ -149,10 +150,10 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         (None, past) => past.clone().unwrap_or_default(),
     };
     let start = Start { caller: calls, ..Start::new(id.to_string(), input.clone(), begins) };
-    let trace_id = Uuid::new_v4().simple().to_string();
+    let trace = Trace { id: Uuid::new_v4().as_u128(), ..Trace::default() };
     let opened = asked.stepwise.then(|| app.trials.sessions.open((id, begins), &caller.name, &plan, &input));
     let (session, control) = opened.unzip();
-    let about = context(&app, id, &trace_id, &plan, Holder::direct(app.effects.files.clone()));
+    let about = context(&app, id, trace, &plan, Holder::direct(app.effects.files.clone()));
     let modes = Modes { all: asked.live, real: asked.real, simulated: asked.simulated };
     let machine = Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id));
     // Who waits for the next stop learns of the end once the trial is kept.
@@ -170,7 +171,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
         let trial =
             Trial { machine, live: table, effects, about, modes, simulation, begins, within: WITHIN, control, only };
         let ended = trial.run().await;
-        let about = About { id, begins, input, trace_id, operator, entry: "trial".into(), until };
+        let about = About { id, begins, input, trace, operator, entry: "trial".into(), until };
         let kept = kept::keep(&here, ended, about).await;
         if let Some(session) = ends_session {
             session.end(kept.clone());
@@ -189,7 +190,7 @@ pub async fn run(app: Data<App>, caller: Caller, body: Json<api::TrialRequest>) 
 }
 
 /// What a trial identifies itself by to services.
-pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan, files: Arc<Holder>) -> Context {
+pub fn context(app: &App, id: Uuid, trace: Trace, plan: &Plan, files: Arc<Holder>) -> Context {
     Context {
         id,
         job: false,
@@ -199,9 +200,9 @@ pub fn context(app: &App, id: Uuid, trace_id: &str, plan: &Plan, files: Arc<Hold
         files,
         caller: Known::default(),
         confidential: plan.labels.any,
-        traceparent: app.jobs.traceparent(trace_id, id),
+        trace,
+        span: app.jobs.span_of(id),
         request_id: id.to_string(),
-        trace_id: trace_id.to_owned(),
     }
 }
 

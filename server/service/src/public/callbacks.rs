@@ -9,6 +9,7 @@ use kanzlei_engine::machine::Arrival;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::queue::hash;
+use kanzlei_runtime::telemetry::{Callback, fresh_span};
 use kanzlei_store::queue::JobPhase;
 
 use super::refusal::{Refusal, from_store, timely};
@@ -30,6 +31,7 @@ pub async fn arrive(
     if !matches!(request.method().as_str(), "POST" | "PUT") {
         return Err(Refusal::not_allowed("POST, PUT"));
     }
+    let came = now();
     let known = timely(app, app.jobs.store.callback(&hash(token))).await?;
     let known = known.map_err(|error| from_store("finding a callback", error))?;
     let Some(known) = known else {
@@ -61,6 +63,15 @@ pub async fn arrive(
     }
     app.jobs.wake.notify_one();
     app.jobs.followers.changed(known.job);
+    let run = app.jobs.span_of(known.job);
+    app.jobs.telemetry.add_callback(&Callback {
+        trace: read::trace(request.headers()).unwrap_or_else(|| known.trace.within(run)),
+        span: fresh_span(),
+        waits: (known.trace, run),
+        job: known.job,
+        method: request.method().as_str(),
+        times: (came, now()),
+    });
     Ok(received())
 }
 

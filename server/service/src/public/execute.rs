@@ -10,6 +10,7 @@ use kanzlei_lang::document::workflow::{Answer, Beyond};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::HEADER;
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::direct::{Begun, DirectRun};
@@ -17,6 +18,7 @@ use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::places::NoPlace;
 use kanzlei_runtime::queue::Origin;
 use tokio::sync::oneshot;
+use tracing::Instrument;
 use uuid::Uuid;
 
 use super::access::Caller;
@@ -57,7 +59,10 @@ pub async fn run_or_queue(
         return Box::pin(queue(app, request, route, input, about, prefer)).await;
     }
     let caller = about.caller.known;
-    let trace_id = trace_of(request);
+    let trace = trace_of(app, request);
+    if app.jobs.telemetry.keeps(&trace) {
+        tracing::Span::current().record("trace", trace.header(app.jobs.span_of(about.id)));
+    }
     let entry = route.workflow.entries[route.endpoint].clone();
     let place = match route.declared().at_once {
         None => None,
@@ -94,7 +99,7 @@ pub async fn run_or_queue(
         deadline: admitted.deadline,
         within: admitted.within,
         request_id: about.request_id.to_owned(),
-        trace_id,
+        trace,
         caller,
         files: about.files.clone(),
         input,
@@ -112,13 +117,13 @@ pub async fn run_or_queue(
         }
         Begun::Waits(run, asked, Some(reply)) => {
             // The client has its answer; the rest runs without it.
-            app.runtime.spawn(run.go_on(asked, None));
+            app.runtime.spawn(run.go_on(asked, None).in_current_span());
             Some(reply)
         }
         Begun::Waits(run, asked, None) => {
             // A task of its own, so that a client that disconnects does not stop the run halfway.
             let (sender, receiver) = oneshot::channel();
-            actix_web::rt::spawn(run.go_on(asked, Some(sender)));
+            actix_web::rt::spawn(run.go_on(asked, Some(sender)).in_current_span());
             receiver.await.unwrap_or(None)
         }
     };
@@ -142,7 +147,7 @@ async fn queue(
         entry: route.workflow.entries[route.endpoint].to_string(),
         caller: about.caller.known,
         request_id: about.request_id.to_owned(),
-        trace_id: trace_of(request),
+        trace: trace_of(app, request),
         generation: 0,
     };
     let id = app.jobs.id_of_request(about.id);
@@ -153,8 +158,8 @@ async fn queue(
 }
 
 /// The trace that a request belongs to, or a new one.
-fn trace_of(request: &HttpRequest) -> String {
-    read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string())
+fn trace_of(app: &App, request: &HttpRequest) -> Trace {
+    read::trace(request.headers()).unwrap_or_else(|| app.jobs.telemetry.fresh(fresh_id()))
 }
 
 /// The answer to a request beyond the runs that may be at once.

@@ -45,6 +45,8 @@ use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::metrics::class;
 use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
+use tracing::Instrument;
+use tracing::field::Empty;
 use uuid::Uuid;
 
 use crate::{App, host};
@@ -54,7 +56,9 @@ pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -
     let (id, begun) = (fresh_id(), Instant::now());
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
     let mut sent = Sent::default();
-    let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
+    // Lines of the log name the request and its run.
+    let lines = tracing::error_span!("request", request = request_id, run = %id, trace = Empty);
+    let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).instrument(lines).await;
     let (standing, used, entry) = (sent.standing.take(), sent.used.take(), sent.entry.clone());
     let _place = sent.place.take();
     let mut response = match answered {

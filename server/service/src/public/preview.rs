@@ -22,6 +22,7 @@ use kanzlei_engine::machine::{Machine, Reply, Start};
 use kanzlei_lang::document::workflow::Answer;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::RunState;
+use kanzlei_model::trace::Trace;
 use kanzlei_rehearsal::simulate::Simulation;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::trial::Trial;
@@ -151,13 +152,13 @@ async fn tried(
     (id, within, files): (Uuid, Duration, Arc<Holder>),
 ) -> (RunState, Option<Reply>) {
     let (plan, begins) = (routed.workflow.plan.clone(), now());
-    let trace_id = Uuid::new_v4().simple().to_string();
+    let trace = Trace { id: Uuid::new_v4().as_u128(), ..Trace::default() };
     let start = Start::new(id.to_string(), input.clone(), begins);
     let trial = Trial {
         machine: Machine::new(plan.clone(), start).with_key(app.jobs.key_of(id)),
         live: built.table.clone(),
         effects: app.effects.clone(),
-        about: context(app, id, &trace_id, &plan, files),
+        about: context(app, id, trace, &plan, files),
         modes: built.modes.clone(),
         simulation: Simulation::new(built.stubs.get(&plan.name)),
         begins,
@@ -169,7 +170,7 @@ async fn tried(
     let state = ended.machine.ended().map_or(RunState::Failed, |ended| ended.state);
     let reply = ended.machine.reply().cloned();
     let operator = preview.operator.clone();
-    kept::keep(app, ended, About { id, begins, input, trace_id, operator, entry, until: String::new() }).await;
+    kept::keep(app, ended, About { id, begins, input, trace, operator, entry, until: String::new() }).await;
     (state, reply)
 }
 

@@ -7,6 +7,7 @@ use actix_web::http::header::{CONTENT_LENGTH, HeaderMap, HeaderName};
 use actix_web::web::{Bytes, BytesMut, Payload};
 use futures_util::StreamExt;
 use kanzlei_model::problem::Problem;
+use kanzlei_model::trace::Trace;
 
 use super::admit::{self, Arrival};
 use super::refusal::Refusal;
@@ -62,14 +63,7 @@ pub fn request_id(headers: &HeaderMap) -> Option<String> {
     fits.then(|| id.to_owned())
 }
 
-/// The trace id of a valid `traceparent` (W3C Trace Context §3.2).
-pub fn trace_id(headers: &HeaderMap) -> Option<String> {
-    let mut parts = headers.get(&TRACEPARENT)?.to_str().ok()?.split('-');
-    let hex = |part: &str, length: usize| {
-        part.len() == length && part.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b))
-    };
-    let (version, trace, parent) = (parts.next()?, parts.next()?, parts.next()?);
-    let zero = |part: &str| part.bytes().all(|b| b == b'0');
-    (hex(version, 2) && version != "ff" && hex(trace, 32) && !zero(trace) && hex(parent, 16) && !zero(parent))
-        .then(|| trace.to_owned())
+/// The trace of a valid `traceparent`.
+pub fn trace(headers: &HeaderMap) -> Option<Trace> {
+    Trace::read(headers.get(&TRACEPARENT)?.to_str().ok()?)
 }

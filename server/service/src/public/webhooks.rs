@@ -88,7 +88,7 @@ pub async fn receive(
             entry: arrival.entry,
             caller: about.caller.known,
             request_id: about.request_id.to_owned(),
-            trace_id: read::trace_id(request.headers()).unwrap_or_else(|| fresh_id().simple().to_string()),
+            trace: read::trace(request.headers()).unwrap_or_else(|| app.jobs.telemetry.fresh(fresh_id())),
             generation: 0,
         };
         let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;

@@ -27,7 +27,7 @@ fn job(id: u128, lane: &str) -> NewJob {
         caller: Default::default(),
         request_id: format!("r{id}"),
         listed: true,
-        trace_id: "0".repeat(32),
+        trace: Default::default(),
         accepted: Timestamp::EPOCH,
         due: Timestamp::EPOCH,
         input: "{}".into(),

@@ -4,6 +4,7 @@
 //! earlier. A value is given to one job.
 
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use uuid::Uuid;
 
 use super::uuid;
@@ -26,6 +27,8 @@ pub struct CallbackState {
     pub accepts: Option<String>,
     /// The phase of the job that waits.
     pub phase: u8,
+    /// The trace of that job.
+    pub trace: Trace,
 }
 
 /// A value that is passed on to a job that waits by a key.
@@ -74,7 +77,7 @@ impl Store {
     /// Returns what is known of a callback address by its hash.
     pub async fn callback(&self, hash: &str) -> Result<Option<CallbackState>> {
         let row = sqlx::query!(
-            "SELECT c.job, c.effect, c.arrived, c.media, c.body, c.accepts, j.phase FROM callback c JOIN job j ON j.id = c.job WHERE c.hash = ?",
+            "SELECT c.job, c.effect, c.arrived, c.media, c.body, c.accepts, j.phase, j.trace_id, j.trace_parent AS `trace_parent: String` FROM callback c JOIN job j ON j.id = c.job WHERE c.hash = ?",
             hash
         )
         .fetch_optional(&self.pool)
@@ -88,6 +91,7 @@ impl Store {
             body: row.body,
             accepts: row.accepts,
             phase: row.phase,
+            trace: Trace::of_columns(&row.trace_id, row.trace_parent.as_deref()),
         }))
     }
 

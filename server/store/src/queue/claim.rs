@@ -5,6 +5,7 @@ use std::collections::HashSet;
 
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::trace::Trace;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
@@ -82,7 +83,7 @@ pub struct Claimed {
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
-    pub trace_id: String,
+    pub trace: Trace,
     /// When it was accepted.
     pub accepted: Timestamp,
     /// When it is due.
@@ -607,7 +608,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
         return Ok(Vec::new());
     }
     let rows = sqlx::query!(
-        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tags, entry, caller, caller_facts, request_id, trace_id, accepted, due,
+        "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tags, entry, caller, caller_facts, request_id, trace_id, trace_parent AS `trace_parent: String`, accepted, due,
                 started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
          FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
@@ -633,7 +634,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             entry: row.entry,
             caller: Caller::of(row.caller, row.caller_facts.as_deref()),
             request_id: row.request_id,
-            trace_id: row.trace_id,
+            trace: Trace::of_columns(&row.trace_id, row.trace_parent.as_deref()),
             accepted: Timestamp::from_micros(row.accepted),
             due: Timestamp::from_micros(row.due),
             started: Timestamp::from_micros(row.started),

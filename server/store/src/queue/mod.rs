@@ -36,6 +36,7 @@ use std::collections::{BTreeSet, HashSet};
 use backon::{ExponentialBuilder, Retryable};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::trace::Trace;
 use sqlx::{MySql, QueryBuilder, Transaction};
 use uuid::Uuid;
 
@@ -80,7 +81,7 @@ pub struct NewJob {
     /// Whether the job is listed under that id, because its own id does not follow from it.
     pub listed: bool,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
-    pub trace_id: String,
+    pub trace: Trace,
     /// When it was accepted.
     pub accepted: Timestamp,
     /// When it is due.
@@ -193,7 +194,7 @@ impl Store {
         }
         for chunk in portions_within(jobs, |job| job.input.len()) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, accepted, due, input, sealed, kept_for, unattended) ",
+                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, trace_parent, accepted, due, input, sealed, kept_for, unattended) ",
             );
             query.push_values(chunk, |mut row, job| {
                 row.push_bind(job.id.as_bytes().as_slice())
@@ -213,7 +214,8 @@ impl Store {
                     .push_bind(&job.caller.name)
                     .push_bind(job.caller.facts())
                     .push_bind(&job.request_id)
-                    .push_bind(&job.trace_id)
+                    .push_bind(job.trace.id_text())
+                    .push_bind(job.trace.parent_text())
                     .push_bind(job.accepted.as_micros())
                     .push_bind(job.due.as_micros())
                     .push_bind(&job.input)

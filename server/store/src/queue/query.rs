@@ -2,6 +2,7 @@
 
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
+use kanzlei_model::trace::Trace;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
@@ -54,7 +55,7 @@ pub struct JobRow {
     /// `X-Request-Id` of the request that caused it.
     pub request_id: String,
     /// Trace id of W3C Trace Context, 32 hexadecimal digits.
-    pub trace_id: String,
+    pub trace: Trace,
     /// When it was accepted.
     pub accepted: Timestamp,
     /// When it is due.
@@ -119,7 +120,7 @@ impl JobRow {
             entry: job.entry,
             caller: job.caller,
             request_id: job.request_id,
-            trace_id: job.trace_id,
+            trace: job.trace,
             accepted: job.accepted,
             due: job.due,
             started: None,
@@ -310,7 +311,7 @@ impl Store {
     /// Returns one job.
     pub async fn job(&self, id: Uuid) -> Result<Option<JobRow>> {
         let row = sqlx::query!(
-            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id,
+            "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, trace_parent AS `trace_parent: String`,
                     accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, depth, retries, outcomes, changes, progress,
                     notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires
              FROM job WHERE id = ?",
@@ -335,7 +336,7 @@ impl Store {
             entry: row.entry,
             caller: Caller::of(row.caller, row.caller_facts.as_deref()),
             request_id: row.request_id,
-            trace_id: row.trace_id,
+            trace: Trace::of_columns(&row.trace_id, row.trace_parent.as_deref()),
             accepted: Timestamp::from_micros(row.accepted),
             due: Timestamp::from_micros(row.due),
             started: row.started.map(Timestamp::from_micros),

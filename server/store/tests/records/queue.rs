@@ -26,7 +26,7 @@ pub(crate) fn job(n: u128, lane: &str) -> NewJob {
         caller: Default::default(),
         request_id: "r".into(),
         listed: false,
-        trace_id: "0".repeat(32),
+        trace: Default::default(),
         accepted: time(100),
         due: time(100),
         input: "{}".into(),

@@ -50,7 +50,7 @@ fn job(due: i64, generation: u64) -> NewJob {
         caller: kanzlei_model::caller::Caller::named("127.0.0.1"),
         request_id: Uuid::new_v4().to_string(),
         listed: false,
-        trace_id: Uuid::new_v4().simple().to_string(),
+        trace: Default::default(),
         accepted: Timestamp::from_micros(at),
         due: Timestamp::from_micros(due),
         input: "{\"n\":1}".into(),

@@ -72,6 +72,7 @@ fn request(method: &str, target: &str, body: Option<&str>) -> Request {
         within: Duration::from_secs(20),
         attempt: 1,
         sign: None,
+        step: 0,
     }
 }
 

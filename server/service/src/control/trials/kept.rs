@@ -7,6 +7,7 @@ use kanzlei_api::trials as api;
 use kanzlei_engine::machine::Ended as EndOfRun;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Timestamp;
+use kanzlei_model::trace::Trace;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::journal::{self, Finished};
@@ -32,7 +33,7 @@ pub struct About {
     pub id: Uuid,
     pub begins: Timestamp,
     pub input: Value,
-    pub trace_id: String,
+    pub trace: Trace,
     pub operator: String,
     /// `trial`, or the endpoint it was called at.
     pub entry: String,
@@ -54,7 +55,8 @@ pub async fn keep(app: &App, tried: Ended, about: About) -> api::Trial {
         entry: about.entry.as_str().into(),
         started: about.begins,
         request_id: about.id.to_string(),
-        trace_id: about.trace_id,
+        trace: about.trace,
+        span: 0,
         caller: Default::default(),
         ended: machine.ended().cloned().unwrap_or_else(unfinished),
         input: about.input,

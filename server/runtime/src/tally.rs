@@ -1,4 +1,4 @@
-//! Counts of what each lane does, written every few seconds as samples for the charts.
+//! Counts of what each lane does in this process: written every few seconds as samples for the charts, and summed since its start for monitoring.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
@@ -13,14 +13,57 @@ use crate::clock::now;
 /// The width of a sample of a lane, in microseconds.
 const SAMPLE: Span = Span::from_secs(10);
 
-/// Counts by lane since they were last written.
+/// The most lanes that are counted since the start; those of documents, so that they are few.
+const MOST: usize = 1000;
+
+/// Counts by lane.
 #[derive(Default)]
-pub struct Tally(Mutex<BTreeMap<String, Sample>>);
+pub struct Tally {
+    /// Since they were last written.
+    recent: Mutex<BTreeMap<String, Sample>>,
+    /// Since the start of the process.
+    whole: Mutex<BTreeMap<String, Whole>>,
+}
+
+/// What a lane did since the start of the process.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Whole {
+    /// Jobs that began.
+    pub begun: u64,
+    /// Jobs that succeeded, were rejected, and failed.
+    pub ended: [u64; 3],
+    /// Jobs that are under way.
+    pub running: u64,
+}
 
 impl Tally {
     fn with(&self, lane: &str, count: impl FnOnce(&mut Sample)) {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
         count(all.entry(lane.to_owned()).or_default());
+    }
+
+    fn sum(&self, lane: &str, count: impl FnOnce(&mut Whole)) {
+        let mut all = self.whole.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(whole) = all.get_mut(lane) {
+            count(whole);
+        } else if all.len() < MOST {
+            count(all.entry(lane.to_owned()).or_default());
+        }
+    }
+
+    /// What lanes did since the start of the process.
+    pub fn since_start(&self) -> BTreeMap<String, Whole> {
+        self.whole.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Counts a job that this process runs from now on.
+    pub fn entered(&self, lane: &str) {
+        self.sum(lane, |whole| whole.running += 1);
+    }
+
+    /// Counts a job that this process has no more: it ended, or waits for something.
+    pub fn left(&self, lane: &str) {
+        self.sum(lane, |whole| whole.running = whole.running.saturating_sub(1));
     }
 
     /// Counts a job that ended.
@@ -30,6 +73,12 @@ impl Tally {
             JobPhase::Rejected => sample.rejected += 1,
             _ => sample.succeeded += 1,
         });
+        let became = match phase {
+            JobPhase::Failed => 2,
+            JobPhase::Rejected => 1,
+            _ => 0,
+        };
+        self.sum(lane, |whole| whole.ended[became] += 1);
     }
 
     /// Counts a job that begins, with its delay.
@@ -40,6 +89,7 @@ impl Tally {
             sample.delay += delay;
             sample.max_delay = sample.max_delay.max(delay);
         });
+        self.sum(&job.lane, |whole| whole.begun += 1);
     }
 
     /// Adds counts that could not be written to the next sample.
@@ -55,7 +105,7 @@ impl Tally {
     }
 
     fn take(&self) -> BTreeMap<String, Sample> {
-        std::mem::take(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+        std::mem::take(&mut self.recent.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }
 
@@ -94,5 +144,6 @@ mod tests {
         let both = tally.take();
         assert_eq!((both["a"].succeeded, both["a"].failed, both["a"].max_delay, both["b"].succeeded), (1, 2, 7, 1));
         assert!(tally.take().is_empty());
+        assert_eq!((tally.since_start()["a"].ended, tally.since_start()["b"].ended), ([1, 0, 2], [1, 0, 0]));
     }
 }
