@@ -95,6 +95,7 @@ pub async fn examine(config: &Config, now: impl Fn() -> Timestamp) -> Findings {
             "install Debian's package weasyprint, or set `pdf.python`",
         ),
     }
+    collector(config, &mut found).await;
     match database(config, now, &mut found).await {
         None => found.add(
             "secrets, places, services",
@@ -389,6 +390,27 @@ async fn services(config: &Config, store: &Store, found: &mut Findings) {
                 let says = format!("{base} accepts no connection within {} s", PATIENCE.as_secs());
                 found.add(what, Judgement::Warning, says, remedy);
             }
+        }
+    }
+}
+
+/// The collector of traces and logs, where there is one.
+async fn collector(config: &Config, found: &mut Findings) {
+    let what = "collector";
+    let named = match config.collector("") {
+        Ok(None) => return,
+        Ok(Some(named)) => named,
+        Err(why) => return found.add(what, Judgement::Bad, why.to_string(), "correct the setting"),
+    };
+    let Some(host) = host_of(&named.endpoint) else { return };
+    let remedy = "check `telemetry.endpoint` and whether the collector runs; until then traces and logs are dropped";
+    let connected = tokio::net::TcpStream::connect((host.0.as_str(), host.1));
+    match tokio::time::timeout(PATIENCE, connected).await {
+        Ok(Ok(_)) => found.good(what, format!("{} accepts connections", named.endpoint)),
+        Ok(Err(why)) => found.add(what, Judgement::Warning, format!("{}: {why}", named.endpoint), remedy),
+        Err(_) => {
+            let says = format!("{} accepts no connection within {} s", named.endpoint, PATIENCE.as_secs());
+            found.add(what, Judgement::Warning, says, remedy);
         }
     }
 }

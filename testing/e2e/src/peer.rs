@@ -7,7 +7,7 @@ use std::time::Duration;
 
 pub struct Peer {
     pub port: u16,
-    seen: Arc<Mutex<Vec<String>>>,
+    seen: Arc<Mutex<Vec<(String, Vec<u8>)>>>,
 }
 
 /// What a peer does with a request, by its path.
@@ -28,13 +28,18 @@ impl Peer {
         Peer { port, seen }
     }
 
-    /// The heads of all requests so far.
+    /// All requests so far as texts.
     pub fn requests(&self) -> Vec<String> {
+        self.received().iter().map(|(head, body)| format!("{head}{}", String::from_utf8_lossy(body))).collect()
+    }
+
+    /// All requests so far: their heads and bodies.
+    pub fn received(&self) -> Vec<(String, Vec<u8>)> {
         self.seen.lock().expect("log").clone()
     }
 }
 
-fn serve(mut stream: TcpStream, behave: Behave, log: &Mutex<Vec<String>>) {
+fn serve(mut stream: TcpStream, behave: Behave, log: &Mutex<Vec<(String, Vec<u8>)>>) {
     let _ = stream.set_read_timeout(Some(Duration::from_secs(10)));
     let mut head = Vec::new();
     let mut byte = [0];
@@ -52,7 +57,7 @@ fn serve(mut stream: TcpStream, behave: Behave, log: &Mutex<Vec<String>>) {
     if stream.read_exact(&mut body).is_err() {
         return;
     }
-    log.lock().expect("log").push(format!("{head}{}", String::from_utf8_lossy(&body)));
+    log.lock().expect("log").push((head, body));
     behave(&path, &mut stream);
 }
 

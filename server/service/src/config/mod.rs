@@ -476,7 +476,9 @@ fn setting_of(variable: &str) -> Result<String> {
 /// A value as it may be shown.
 fn shown(name: &str, text: &str) -> String {
     match name {
-        "secrets.key" | "sign_in.client_secret" if !text.is_empty() => kanzlei_runtime::secrets::MASK.to_owned(),
+        "secrets.key" | "sign_in.client_secret" | "telemetry.headers" if !text.is_empty() => {
+            kanzlei_runtime::secrets::MASK.to_owned()
+        }
         name if name.ends_with("url") || name == "databases" => {
             text.split_whitespace().map(hide_password).collect::<Vec<_>>().join(" ")
         }
@@ -545,6 +547,7 @@ mod tests {
             ("databases", "harbour", "NAME=URL"),
             ("databases.x.allow", "all", "missing field `url`"),
             ("network.allow", "10.0.0.0/8, here", "networks in CIDR notation"),
+            ("telemetry.ratio", "most", "`telemetry.ratio` is a number"),
             ("databases.x.uri", "a", "no setting"),
         ] {
             let error = loaded(&[], &[(name, value)]).expect_err(name).to_string();

@@ -56,7 +56,7 @@ fn what_is_wrong_is_found_with_a_remedy() {
         let now = || Timestamp::from(jiff::Timestamp::now());
         // The service accepts no connection, whatever else is wrong.
         let services = [("service peer", Warning)];
-        let cases: [(Settings, Span, Wrong); 9] = [
+        let cases: [(Settings, Span, Wrong); 13] = [
             (&[], Span::ZERO, &[]),
             (&listener, Span::ZERO, &[]),
             (&listener, Span::from_days(365 * 3000), &[("certificate listen.public", Bad), ("clock", Warning)]),
@@ -67,6 +67,18 @@ fn what_is_wrong_is_found_with_a_remedy() {
                 &[("places.store.url", "s3://harbour/x"), ("places.store.endpoint", "http://127.0.0.1:1")],
                 Span::ZERO,
                 &[("place store", Bad)],
+            ),
+            (&[("telemetry.endpoint", "http://127.0.0.1:1")], Span::ZERO, &[("collector", Warning)]),
+            (&[("telemetry.endpoint", "127.0.0.1:1")], Span::ZERO, &[("collector", Bad)]),
+            (
+                &[("telemetry.endpoint", "http://127.0.0.1:1"), ("telemetry.headers", "key")],
+                Span::ZERO,
+                &[("collector", Bad)],
+            ),
+            (
+                &[("telemetry.endpoint", "http://127.0.0.1:1"), ("telemetry.ratio", "2")],
+                Span::ZERO,
+                &[("collector", Bad)],
             ),
             (&[("places.store.url", "/proc/nowhere")], Span::ZERO, &[("disk places.store.url", Warning)]),
             (&[("database.connections", "100000")], Span::ZERO, &[("database settings", Warning)]),

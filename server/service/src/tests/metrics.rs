@@ -110,6 +110,15 @@ fn jobs_and_lanes_are_seen_by_every_process() {
         assert!(waits.contains_key("kanzlei_lane_oldest_seconds{lane=\"main\"}"));
         bed.work();
         bed.ended(job).await;
+        eventually(async || {
+            let all = scraped(bed).await;
+            let of = |name: &str| all.get(&format!("kanzlei_{name}")).copied();
+            of("lane_begun_total{lane=\"main\"}") == Some(1.0)
+                && of("lane_ended_total{lane=\"main\",state=\"succeeded\"}") == Some(1.0)
+                && of("lane_running{lane=\"main\"}") == Some(0.0)
+                && of("pool_bound{pool=\"records\"}") == Some(4.0)
+        })
+        .await;
         let done = "kanzlei_jobs_total{workflow=\"work\",state=\"succeeded\"}";
         eventually(async || scraped(bed).await.get(done) == Some(&1.0)).await;
     });
@@ -156,7 +165,7 @@ fn the_overview_adds_up_minutes_and_workflows() {
             let time = |name: &str| of["ended"][name].as_u64().expect("a time");
             assert!(time("p50_us") <= time("p95_us") && time("p95_us") <= time("p99_us"), "{of}");
             assert_eq!(found["services"][0]["failures"], 1, "{found}");
-            assert_eq!(found["bounds"].as_array().map(Vec::len), Some(6));
+            assert_eq!(found["bounds"].as_array().map(Vec::len), Some(7));
         }
         for (query, status) in [("minutes=0", 422), ("minutes=1441", 422), ("workflow=other", 404)] {
             assert_eq!(bed.control(&format!("GET /overview?{query}"), &Json::Null).await.status, status, "{query}");
