@@ -1,5 +1,6 @@
 //! The commands and their help.
 
+mod alerts;
 mod deliveries;
 mod edit;
 mod jobs;
@@ -12,6 +13,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand};
 
+pub use alerts::AlertAction;
 pub use deliveries::{Deliveries, Redeliver, SendWebhook};
 pub use edit::{Draft, Edit};
 pub use jobs::{Jobs, LaneAction, Select, TimetableAction, Timetables};
@@ -679,6 +681,16 @@ pub enum Command {
         action: LaneAction,
         /// The lane
         name: String,
+    },
+    /// List alerts: how they stand, what they measure, and when they lasted
+    Alerts,
+    /// Silence an alert, or end its silence
+    #[command(
+        after_help = "Examples:\n  kanzlei alert silence quotes-fail --for 2h --reason 'the registry is being moved'\n  kanzlei alert speak quotes-fail"
+    )]
+    Alert {
+        #[command(subcommand)]
+        what: AlertAction,
     },
     /// List timetables with their next and last times, or preview a pattern
     #[command(

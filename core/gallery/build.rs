@@ -13,6 +13,7 @@ fn main() {
                 "services",
                 "lanes",
                 "allowances",
+                "alerts",
                 "issuers",
                 "settings",
                 "databases",

@@ -46,7 +46,7 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
     let demo = root().join("demo/harbour");
     let folder = match target {
         "documents" | "editing" => {
-            for folder in ["lanes", "allowances", "issuers", "settings", "databases", "libraries"] {
+            for folder in ["lanes", "allowances", "alerts", "issuers", "settings", "databases", "libraries"] {
                 copy(&demo.join(folder), corpus)?;
             }
             demo.join("workflows")

@@ -1,6 +1,7 @@
 //! One function per command.
 
 mod against;
+mod alerts;
 mod assist;
 mod begin;
 mod call;
@@ -43,7 +44,9 @@ use kanzlei_api::keys::{KeyRotation, NewKey, UsageFilter};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::api::Api;
-use crate::args::{Args, Command, Databases, Draft, Format, Keys, Operators, Secrets, Service, Settings, Timetables};
+use crate::args::{
+    AlertAction, Args, Command, Databases, Draft, Format, Keys, Operators, Secrets, Service, Settings, Timetables,
+};
 use crate::{Done, Error};
 
 pub fn run(args: Args) -> Done {
@@ -173,6 +176,11 @@ pub fn run(args: Args) -> Done {
         Command::Propose { name } => deliveries::propose(&api()?, &name, json),
         Command::SendWebhook(asked) => deliveries::send(&api()?, &asked, json),
         Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
+        Command::Alerts => alerts::list(&api()?, json),
+        Command::Alert { what: AlertAction::Silence { name, span, reason } } => {
+            alerts::silence(&api()?, &name, span, reason)
+        }
+        Command::Alert { what: AlertAction::Speak { name } } => alerts::unsilence(&api()?, &name),
         Command::Log { level, span } => log::level(&api()?, level, span, json),
         Command::Overview { minutes, workflow } => overview::show(&api()?, minutes, workflow, json),
         Command::Lanes => lanes::list(&api()?, json),

@@ -222,6 +222,12 @@ fn symbol(workspace: &Workspace, path: &str, position: usize, checked: &Checked)
             let quota = one.quota.map(|(n, period)| format!(", {n} each {period:?}").to_lowercase());
             format!("allowance **{name}**{}{}\n\n{}", rate.unwrap_or_default(), quota.unwrap_or_default(), one.about)
         }
+        Symbol::Alert(name) => {
+            let found = document(&|d| matches!(d, Document::Alert(one) if one.name.text == *name))?;
+            let Document::Alert(one) = found else { return None };
+            let of = (one.subject.name(), &one.of.text);
+            format!("alert **{name}**, of the {} `{}`\n\n{}", of.0, of.1, one.about)
+        }
         Symbol::Issuer(name) => {
             let found = document(&|d| matches!(d, Document::Issuer(one) if one.name.text == *name))?;
             let Document::Issuer(one) = found else { return None };

@@ -84,6 +84,7 @@ impl Workspace {
                     Document::Workflow(_)
                     | Document::Lane(_)
                     | Document::Allowance(_)
+                    | Document::Alert(_)
                     | Document::Issuer(_)
                     | Document::Library(_)
                     | Document::Database(_),

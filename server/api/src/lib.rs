@@ -12,6 +12,7 @@
 
 #![warn(missing_docs)]
 
+pub mod alerts;
 pub mod audit;
 pub mod databases;
 pub mod deliveries;

@@ -6,9 +6,9 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language, libraries,
-    log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services, session, settings,
-    statistics, timetables, transfer, trials, watches, workflows,
+    Json, alerts, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language,
+    libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services, session,
+    settings, statistics, timetables, transfer, trials, watches, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -194,6 +194,13 @@ fn runs_and_jobs(all: &mut Operations) {
     );
     all.act::<lanes::LaneChanged>("/lanes/{name}/{action}", "changeLane", "Holds, releases or empties a lane")
         .problems(&[404]);
+    all.get::<alerts::Alerts>("/alerts", "alerts", "Alerts: how they stand, and when they lasted");
+    let body = all.generator.subschema_for::<alerts::NewSilence>();
+    let answer = all.generator.subschema_for::<alerts::AlertSilence>();
+    let silence = all.add("put", "/alerts/{name}/silence", "silenceAlert", "Silences an alert for a span");
+    (silence.body, silence.status, silence.answer) = (Some(body), 200, Some(answer));
+    silence.problems(&[404, 409, 422]);
+    all.add("delete", "/alerts/{name}/silence", "unsilenceAlert", "Ends the silence of an alert").problems(&[404, 409]);
     all.get::<timetables::Timetables>("/timetables", "timetables", "Timetables with their next and last times");
     all.act::<timetables::TimetableChanged>(
         "/timetables/{workflow}/{number}/{action}",

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use kanzlei_compiler::beside;
 use kanzlei_compiler::check::{Bundle, Checked, Settings, check, relative};
-use kanzlei_compiler::plan::{Allowance, Issuer, Lane, Plan};
+use kanzlei_compiler::plan::{Alert, Allowance, Issuer, Lane, Plan};
 use kanzlei_lang::diagnostic::Severity;
 use kanzlei_lang::document::Source;
 use kanzlei_lang::document::credentials::{Credentials, Tls};
@@ -45,6 +45,8 @@ pub struct Live {
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// Allowances by name.
     pub allowances: BTreeMap<String, Arc<Allowance>>,
+    /// Alerts by name.
+    pub alerts: BTreeMap<String, Arc<Alert>>,
     /// Issuers of tokens by name.
     pub issuers: BTreeMap<String, Arc<Issuer>>,
     /// Counts deploys and retirements; the documents of each generation stay available.
@@ -220,6 +222,7 @@ impl Live {
         let mut live = Live {
             lanes: checked.lanes,
             allowances: checked.allowances,
+            alerts: checked.alerts,
             issuers: checked.issuers,
             settings: checked.settings,
             groups: checked.plans.into_iter().filter(|(_, plan)| plan.is_group()).collect(),

@@ -93,6 +93,9 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         while purged(store.purge_wakings(at).await, &mut failed) >= 5000 {}
         while purged(store.purge_step_counts(at - DAY * kept.runs).await, &mut failed) >= 5000 {}
         while purged(store.purge_trials(at, MOST_TRIALS).await, &mut failed) >= 500 {}
+        let live = effects.jobs.live.load_full();
+        let alerts: Vec<&str> = live.alerts.keys().map(String::as_str).collect();
+        while purged(store.purge_alerts(&alerts, at - DAY * kept.runs).await, &mut failed) >= 5000 {}
         purged(store.purge_previews(at).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         purged(store.purge_paces(at - DAY).await, &mut failed);

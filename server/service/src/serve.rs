@@ -409,7 +409,8 @@ impl Service {
     /// Begins to claim jobs.
     pub(crate) fn work(&self, config: &Config, stopped: watch::Receiver<bool>) -> Result<()> {
         let jobs = self.app.jobs.clone();
-        let j = jobs.clone();
+        let (a, j) = (jobs.clone(), jobs.clone());
+        self.supervisor.keep("alerts", move || worker::alerts::run(a.clone()));
         self.supervisor.keep("timetables", move || worker::timetables::run(j.clone()));
         let (effects, process, length) = (self.app.effects.clone(), self.worker.name().to_owned(), config.jobs.length);
         self.supervisor.keep("changes", move || worker::changes::run(effects.clone(), process.clone(), length));

@@ -13,6 +13,7 @@
 #![warn(missing_docs)]
 
 pub mod access;
+pub mod alerts;
 pub mod audit;
 pub mod databases;
 pub mod documents;

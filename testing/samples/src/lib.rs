@@ -22,9 +22,18 @@ pub fn demo() -> Vec<(String, String)> {
     let found = std::path::Path::new(&package).ancestors().find(|folder| folder.join("demo/harbour").is_dir());
     let root = found.expect("the demo office").join("demo/harbour");
     let mut texts = Vec::new();
-    for folder in
-        ["services", "lanes", "allowances", "issuers", "settings", "databases", "libraries", "workflows", "cases"]
-    {
+    for folder in [
+        "services",
+        "lanes",
+        "allowances",
+        "alerts",
+        "issuers",
+        "settings",
+        "databases",
+        "libraries",
+        "workflows",
+        "cases",
+    ] {
         texts_below(&root, folder, &mut texts);
     }
     texts.sort();

@@ -37,6 +37,8 @@ pub(super) fn suggest(site: &Site, replace: Place) -> Vec<Suggestion> {
         (Some("workflow" | "issuer"), None, "allowance") => out.extend(named(site, replace, "allowance")),
         (Some("workflow"), None, "jwt") => out.extend(named(site, replace, "issuer")),
         (Some("issuer"), None, "service") => out.extend(named(site, replace, "service")),
+        (Some("alert"), None, "workflow" | "timetable" | "run") => out.extend(named(site, replace, "workflow")),
+        (Some("alert"), None, kind @ ("service" | "allowance")) => out.extend(named(site, replace, kind)),
         (_, _, "lane") => out.extend(named(site, replace, "lane")),
         (_, Some(1), "sql") => out.extend(known(site, replace, true)),
         (_, Some(_), "on") => out.extend(listed(FAILURE_KINDS)),

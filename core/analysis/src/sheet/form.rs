@@ -629,7 +629,7 @@ const TEMPLATES: &[(&str, &str)] = &[
 ];
 /// Keys whose values name something that exists.
 const REFERENCES: &[&str] =
-    &["call", "invoke", "enqueue", "wake", "lane", "allowance", "jwt", "sql", "service", "secret"];
+    &["call", "invoke", "enqueue", "wake", "lane", "allowance", "timetable", "run", "jwt", "sql", "service", "secret"];
 
 /// The values that the template of a step mentions.
 fn mentioned(workspace: &Workspace, path: &str, step: Option<&Node>) -> Vec<Parameter> {

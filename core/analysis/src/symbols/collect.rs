@@ -4,6 +4,7 @@ use kanzlei_compiler::check::relative;
 use kanzlei_compiler::check::watch::Mention;
 use kanzlei_compiler::plan::FIXED;
 use kanzlei_lang::diagnostic::Place;
+use kanzlei_lang::document::alert::Subject;
 use kanzlei_lang::document::library::Use;
 use kanzlei_lang::document::proof::Proof;
 use kanzlei_lang::document::reader::Named;
@@ -62,6 +63,20 @@ impl<'w> Collect<'w> {
             }
             Document::Allowance(allowance) => {
                 self.add(Symbol::Allowance(allowance.name.text.clone()), allowance.name.at, true);
+            }
+            Document::Alert(alert) => {
+                self.add(Symbol::Alert(alert.name.text.clone()), alert.name.at, true);
+                let of = alert.of.text.clone();
+                let subject = match alert.subject {
+                    Subject::Workflow | Subject::Timetable => Symbol::Workflow(of),
+                    Subject::Lane => Symbol::Lane(of),
+                    Subject::Service => Symbol::Service(of),
+                    Subject::Allowance => Symbol::Allowance(of),
+                };
+                self.add(subject, alert.of.at, false);
+                if let Some(run) = &alert.run {
+                    self.add(Symbol::Workflow(run.text.clone()), run.at, false);
+                }
             }
             Document::Issuer(issuer) => {
                 self.add(Symbol::Issuer(issuer.name.text.clone()), issuer.name.at, true);

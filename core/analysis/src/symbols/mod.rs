@@ -30,6 +30,8 @@ pub enum Symbol {
     Lane(String),
     /// An allowance.
     Allowance(String),
+    /// An alert.
+    Alert(String),
     /// An issuer of tokens.
     Issuer(String),
     /// A secret.
@@ -83,6 +85,7 @@ impl Symbol {
             | Symbol::Service(name)
             | Symbol::Lane(name)
             | Symbol::Allowance(name)
+            | Symbol::Alert(name)
             | Symbol::Issuer(name)
             | Symbol::Secret(name)
             | Symbol::Database(name)

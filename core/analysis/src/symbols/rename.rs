@@ -30,6 +30,7 @@ pub fn rename(
         | Symbol::Service(_)
         | Symbol::Lane(_)
         | Symbol::Allowance(_)
+        | Symbol::Alert(_)
         | Symbol::Issuer(_)
         | Symbol::Library(_) => {
             (is_document_name(new), "lower-case letters, digits and hyphens, beginning with a letter")

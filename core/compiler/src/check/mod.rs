@@ -14,6 +14,7 @@
 //! ```
 
 mod actions;
+pub mod alerts;
 mod answers;
 mod branches;
 mod calls;
@@ -47,7 +48,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use crate::plan::{Allowance, Issuer, Lane, Maker, Plan};
+use crate::plan::{Alert, Allowance, Issuer, Lane, Maker, Plan};
 use crate::sql;
 use kanzlei_lang::diagnostic::{Diagnostic, Report, Severity};
 pub use kanzlei_lang::document::database::Column;
@@ -56,7 +57,7 @@ use kanzlei_lang::document::settings::InForce;
 use kanzlei_lang::document::yaml::{Kind, Node};
 use kanzlei_lang::document::{self, Document, Service, Source, Workflow};
 use kanzlei_lang::expr::{Counted, Fault};
-use kanzlei_lang::types::Type;
+use kanzlei_lang::types::{Finding, Type};
 use kanzlei_model::address::Allowed;
 use watch::{Mention, Question, Sight};
 
@@ -154,6 +155,8 @@ pub struct Checked {
     pub lanes: BTreeMap<String, Arc<Lane>>,
     /// The allowances by name.
     pub allowances: BTreeMap<String, Arc<Allowance>>,
+    /// The alerts by name.
+    pub alerts: BTreeMap<String, Arc<Alert>>,
     /// The issuers by name.
     pub issuers: BTreeMap<String, Arc<Issuer>>,
     /// Plans of the workflows without errors, with the place of their document in the bundle.
@@ -227,6 +230,23 @@ pub fn report_faults(report: &mut Report, node: &Node, faults: Vec<Fault>) {
             report.help(help);
         }
         if let Some(near) = fault.instead {
+            report.fix(format!("write `{near}`"), at, near);
+        }
+    }
+}
+
+/// Reports what was inferred to be wrong with an expression or a template in a text of a document.
+pub fn report_findings(report: &mut Report, node: &Node, findings: Vec<Finding>) {
+    for finding in findings {
+        let at = node.place_in(report.text(), finding.at.start as usize, finding.at.end as usize);
+        match finding.warning {
+            true => report.warning(finding.code, at, finding.message),
+            false => report.error(finding.code, at, finding.message),
+        };
+        if let Some(help) = finding.help {
+            report.help(help);
+        }
+        if let Some(near) = finding.instead {
             report.fix(format!("write `{near}`"), at, near);
         }
     }
@@ -307,6 +327,7 @@ pub fn examine(
     let mut cases: Vec<(usize, Arc<document::Cases>)> = Vec::new();
     let mut names: BTreeMap<(&str, String), usize> = BTreeMap::new();
     let mut issuers: Vec<(usize, Arc<document::Issuer>)> = Vec::new();
+    let mut alerts: Vec<(usize, Arc<document::Alert>)> = Vec::new();
     let mut databases: BTreeMap<String, Arc<document::Database>> = BTreeMap::new();
     let mut shared: Vec<(usize, Arc<document::Library>)> = Vec::new();
     for (index, (parsed, report)) in parsed.iter().zip(&mut reports).enumerate() {
@@ -316,6 +337,7 @@ pub fn examine(
             Document::Service(service) => ("service", &service.name),
             Document::Lane(lane) => ("lane", &lane.name),
             Document::Allowance(allowance) => ("allowance", &allowance.name),
+            Document::Alert(alert) => ("alert", &alert.name),
             Document::Issuer(issuer) => ("issuer", &issuer.name),
             Document::Settings(settings) => ("settings", &settings.name),
             Document::Database(database) => ("database", &database.name),
@@ -346,6 +368,7 @@ pub fn examine(
                 let compiled = Arc::new(Allowance::of(allowance));
                 checked.allowances.insert(compiled.name.clone(), compiled);
             }
+            Document::Alert(alert) => alerts.push((index, alert.clone())),
             Document::Issuer(issuer) => match Issuer::of(issuer) {
                 Ok(compiled) => {
                     checked.issuers.insert(compiled.name.clone(), Arc::new(compiled));
@@ -427,6 +450,13 @@ pub fn examine(
             if *index < own && !plan.is_group() {
                 checked.workflows.push((*index, plan));
             }
+        }
+    }
+    let called: Vec<&str> = by_name.keys().copied().filter(|name| !name.contains('.')).collect();
+    for (index, alert) in &alerts {
+        let around = alerts::Around { checked: &checked, plans: &plans, names: &called };
+        if let Some(compiled) = alerts::alert(alert, &around, &mut reports[*index]) {
+            checked.alerts.insert(compiled.name.clone(), Arc::new(compiled));
         }
     }
     if let Some(known) = known {

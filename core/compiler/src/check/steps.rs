@@ -647,19 +647,7 @@ impl Walk<'_, '_, '_> {
 
     pub(super) fn findings(&mut self, findings: Vec<Finding>, node: &Node) {
         self.told_constant = findings.iter().any(|f| matches!(f.code, "constant-condition" | "never-equal"));
-        for finding in findings {
-            let at = node.place_in(self.report.text(), finding.at.start as usize, finding.at.end as usize);
-            match finding.warning {
-                true => self.report.warning(finding.code, at, finding.message),
-                false => self.report.error(finding.code, at, finding.message),
-            };
-            if let Some(help) = finding.help {
-                self.report.help(help);
-            }
-            if let Some(near) = finding.instead {
-                self.report.fix(format!("write `{near}`"), at, near);
-            }
-        }
+        super::report_findings(self.report, node, findings);
     }
 
     fn note_shadows(&mut self, expression: &Expression, node: &Node) {

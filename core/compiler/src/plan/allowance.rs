@@ -164,7 +164,7 @@ impl Allowance {
     }
 
     /// The period of an instant, from its begin to the next one.
-    fn period(&self, now: Timestamp) -> (Timestamp, Timestamp) {
+    pub fn period(&self, now: Timestamp) -> (Timestamp, Timestamp) {
         let Some((_, period)) = self.quota else { return (now, now) };
         let at = jiff::Timestamp::from(now).to_zoned(self.zone.clone());
         let (begin, long) = match period {

@@ -4,6 +4,7 @@
 //! one [`Paragraph`] per step, numbered as on a deed, for showing the workflow or a run of it.
 //! A plan holds no address: the performer of a call knows the base of its service.
 
+pub mod alert;
 pub mod allowance;
 pub mod file;
 pub mod issuer;
@@ -19,6 +20,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub use alert::Alert;
 pub use allowance::Allowance;
 pub use issuer::Issuer;
 pub use queue::{Lane, LaneChoice, Notify, Order, Queue, Timetable};

@@ -1,7 +1,7 @@
 //! Documents: from text to a typed tree with positions.
 //!
 //! A document is YAML 1.2 whose first key names its kind. [`yaml`] returns a tree of nodes, [`reader`]
-//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`issuer`], [`cases`], [`settings`], [`library`] and [`database`] hold the kinds. Nothing here looks
+//! reads mappings by tables of keys, [`workflow`], [`service`], [`lane`], [`allowance`], [`alert`], [`issuer`], [`cases`], [`settings`], [`library`] and [`database`] hold the kinds. Nothing here looks
 //! into expressions or knows other documents; that is [`kanzlei_compiler::check`].
 //!
 //! ```
@@ -14,6 +14,7 @@
 
 pub mod access;
 pub mod address;
+pub mod alert;
 pub mod allowance;
 pub mod cases;
 pub mod change;
@@ -44,6 +45,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+pub use alert::Alert;
 pub use allowance::Allowance;
 pub use cases::Cases;
 pub use database::Database;
@@ -86,6 +88,8 @@ pub enum Document {
     Lane(Arc<Lane>),
     /// An allowance.
     Allowance(Arc<Allowance>),
+    /// An alert.
+    Alert(Arc<Alert>),
     /// An issuer of tokens.
     Issuer(Arc<Issuer>),
     /// Settings.
@@ -98,11 +102,11 @@ pub enum Document {
 
 /// The kinds of documents this version reads.
 pub const KINDS: &[&str] =
-    &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database", "library"];
+    &["workflow", "service", "cases", "lane", "allowance", "issuer", "settings", "database", "library", "alert"];
 /// The kinds that stay beside the others: they are checked with them, and never live.
 pub const BESIDE: &[&str] = &["cases", "database"];
 /// What helps where a document does not begin with its kind.
-pub(crate) const FIRST_KEY: &str = "the first key names the kind: `workflow`, `service`, `lane`, `allowance`, `issuer`, `database`, `settings`, `library`: each with a NAME, or `cases: WORKFLOW`";
+pub(crate) const FIRST_KEY: &str = "the first key names the kind: `workflow`, `service`, `lane`, `allowance`, `issuer`, `database`, `settings`, `library`, `alert`: each with a NAME, or `cases: WORKFLOW`";
 
 /// The kind a text says it is, when it is one of ours; distinguishes our documents from other YAML.
 pub fn kind_of(text: &str) -> Option<&'static str> {
@@ -166,6 +170,7 @@ pub fn read_into(report: &mut Report, file: &dyn Fn(&str) -> Option<String>) -> 
         "cases" => cases::read(&root, file, report).map(|c| Document::Cases(Arc::new(c))),
         "lane" => lane::read(&root, report).map(|l| Document::Lane(Arc::new(l))),
         "allowance" => allowance::read(&root, report).map(|a| Document::Allowance(Arc::new(a))),
+        "alert" => alert::read(&root, report).map(|a| Document::Alert(Arc::new(a))),
         "issuer" => issuer::read(&root, report).map(|i| Document::Issuer(Arc::new(i))),
         "database" => database::read(&root, report).map(|d| Document::Database(Arc::new(d))),
         "library" => library::read(&root, report).map(|l| Document::Library(Arc::new(l))),

@@ -8,7 +8,7 @@
 use serde_json::{Map, Value, json};
 
 use super::reader::KeySpec;
-use super::{allowance, cases, credentials, database, file, issuer, keys, lane, library, service, settings};
+use super::{alert, allowance, cases, credentials, database, file, issuer, keys, lane, library, service, settings};
 
 /// The JSON Schema (2020-12) of a kind of document; nothing for a kind that does not exist.
 pub fn of(kind: &str) -> Option<Value> {
@@ -17,6 +17,11 @@ pub fn of(kind: &str) -> Option<Value> {
         "service" => (service::SERVICE, &["service", "base"], of_service()),
         "lane" => (lane::LANE, &["lane"], json!({"retry": object(&[keys::RETRY], &[])})),
         "allowance" => (allowance::ALLOWANCE, &["allowance"], json!({})),
+        "alert" => (
+            alert::ALERT,
+            &["alert", "when"],
+            json!({"quiet": object(&[alert::QUIET], &["from", "until"]), "example": object(&[alert::EXAMPLE], &["holds"])}),
+        ),
         "issuer" => (issuer::ISSUER, &["issuer", "iss", "audience"], json!({})),
         "database" => (database::DATABASE, &["database", "tables"], json!({})),
         "settings" => (settings::SETTINGS, &["settings", "values"], json!({})),

@@ -7,6 +7,7 @@
 //! [`drive`] drives one job, [`write`] records what jobs do, [`lease`] and [`renewal`] keep the lease;
 //! [`timetables`] and [`notices`] act on due times.
 
+pub mod alerts;
 pub mod changes;
 pub mod drive;
 pub mod lease;

@@ -4,6 +4,7 @@
 //! Bearer`) or a session cookie; with a cookie, requests that change something must also show the
 //! session's CSRF token.
 
+mod alerts;
 mod assistants;
 pub mod audit;
 pub mod auth;
@@ -210,6 +211,9 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/lanes", web::get().to(lanes::list))
                     .route("/lanes/samples", web::get().to(lanes::samples))
                     .route("/lanes/{name}/{action}", web::post().to(lanes::change))
+                    .route("/alerts", web::get().to(alerts::list))
+                    .route("/alerts/{name}/silence", web::put().to(alerts::silence))
+                    .route("/alerts/{name}/silence", web::delete().to(alerts::unsilence))
                     .route("/timetables", web::get().to(timetables::list))
                     .route("/timetables/{workflow}/{number}/{action}", web::post().to(timetables::change))
                     .default_service(web::to(status::nothing)),

@@ -78,6 +78,7 @@ mod tests {
             ("GET /previews", Role::Author),
             ("POST /jobs/actions", Role::Operator),
             ("POST /lanes/x/pause", Role::Operator),
+            ("PUT /alerts/x/silence", Role::Operator),
             ("POST /deliveries/sign", Role::Operator),
             ("POST /deliveries/1/case", Role::Author),
             ("POST /databases/x/prepare", Role::Operator),

@@ -76,6 +76,7 @@ fn add(export: &mut Export, kind: &str, name: &str, text: &str, file: Option<&st
         "lane" => "lanes",
         "library" => "libraries",
         "allowance" => "allowances",
+        "alert" => "alerts",
         "issuer" => "issuers",
         "settings" => "settings",
         _ => "workflows",

@@ -8,6 +8,7 @@
 
 mod accept;
 mod access;
+mod alerts;
 mod allowances;
 mod api;
 mod clients;

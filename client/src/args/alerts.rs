@@ -1,0 +1,23 @@
+//! Silences of alerts.
+
+use clap::Subcommand;
+
+#[derive(Subcommand)]
+pub enum AlertAction {
+    /// Announce nothing for a span; the alert still begins and ends
+    Silence {
+        /// The alert
+        name: String,
+        /// For how long, at most 30 days
+        #[arg(long = "for", value_name = "SPAN")]
+        span: String,
+        /// Why, for the others
+        #[arg(long, value_name = "TEXT")]
+        reason: String,
+    },
+    /// End a silence
+    Speak {
+        /// The alert
+        name: String,
+    },
+}
