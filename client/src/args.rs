@@ -684,7 +684,7 @@ pub enum Command {
     },
     /// List alerts: how they stand, what they measure, and when they lasted
     Alerts,
-    /// Silence an alert, or end its silence
+    /// Silence an alert, end its silence, or retire it
     #[command(
         after_help = "Examples:\n  kanzlei alert silence quotes-fail --for 2h --reason 'the registry is being moved'\n  kanzlei alert speak quotes-fail"
     )]

@@ -12,6 +12,7 @@
   import Email from 'carbon-icons-svelte/lib/Email.svelte';
   import FlowStream from 'carbon-icons-svelte/lib/FlowStream.svelte';
   import ListChecked from 'carbon-icons-svelte/lib/ListChecked.svelte';
+  import Notification from 'carbon-icons-svelte/lib/Notification.svelte';
   import Password from 'carbon-icons-svelte/lib/Password.svelte';
   import Light from 'carbon-icons-svelte/lib/Light.svelte';
   import Logout from 'carbon-icons-svelte/lib/Logout.svelte';
@@ -25,6 +26,7 @@
 
   /** Pages are loaded when they are first shown. */
   const load = {
+    alerts: () => import('./pages/Alerts.svelte'),
     audit: () => import('./pages/Audit.svelte'),
     deliveries: () => import('./pages/Deliveries.svelte'),
     examples: () => import('./pages/Examples.svelte'),
@@ -64,6 +66,7 @@
     { href: '/jobs', label: 'Jobs', icon: Catalog },
     { href: '/deliveries', label: 'Deliveries', icon: Email },
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
+    { href: '/alerts', label: 'Alerts', icon: Notification },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
     { href: '/watches', label: 'Watched tables', icon: DataTable },
     { href: '/services', label: 'Services', icon: Application },
@@ -142,6 +145,8 @@
         {#await load.deliveries() then { default: Page }}<Page />{/await}
       {:else if area === 'keys'}
         {#await load.keys() then { default: Page }}<Page />{/await}
+      {:else if area === 'alerts'}
+        {#await load.alerts() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}
         {#await load.lanes() then { default: Page }}<Page />{/await}
       {:else if area === 'overview'}

@@ -1,4 +1,4 @@
-//! Silences of alerts.
+//! What is done to alerts.
 
 use clap::Subcommand;
 
@@ -14,6 +14,11 @@ pub enum AlertAction {
         /// Why, for the others
         #[arg(long, value_name = "TEXT")]
         reason: String,
+    },
+    /// Retire an alert; what lasts of it ends
+    Retire {
+        /// The alert
+        name: String,
     },
     /// End a silence
     Speak {

@@ -101,6 +101,13 @@ pub fn silence(api: &Api, name: &str, span: String, reason: String) -> Done {
     Ok(())
 }
 
+/// Retires an alert.
+pub fn retire(api: &Api, name: &str) -> Done {
+    api.delete(&format!("/alerts/{}", segment(name)))?;
+    println!("{name} is retired. Deploy its document to bring it back.");
+    Ok(())
+}
+
 /// Ends a silence.
 pub fn unsilence(api: &Api, name: &str) -> Done {
     api.delete(&format!("/alerts/{}/silence", segment(name)))?;

@@ -180,6 +180,7 @@ pub fn run(args: Args) -> Done {
         Command::Alert { what: AlertAction::Silence { name, span, reason } } => {
             alerts::silence(&api()?, &name, span, reason)
         }
+        Command::Alert { what: AlertAction::Retire { name } } => alerts::retire(&api()?, &name),
         Command::Alert { what: AlertAction::Speak { name } } => alerts::unsilence(&api()?, &name),
         Command::Log { level, span } => log::level(&api()?, level, span, json),
         Command::Overview { minutes, workflow } => overview::show(&api()?, minutes, workflow, json),

@@ -106,6 +106,7 @@ fn each_command_asks_for_what_it_means() {
         (vec!["lane", "empty", "a"], "POST /lanes/a/empty"),
         (vec!["alerts"], "GET /alerts"),
         (vec!["alert", "silence", "a", "--for", "2h", "--reason", "r"], "PUT /alerts/a/silence"),
+        (vec!["alert", "retire", "a"], "DELETE /alerts/a"),
         (vec!["alert", "speak", "a"], "DELETE /alerts/a/silence"),
         (vec!["timetables"], "GET /timetables"),
         (vec!["timetable", "fire", "w", "2"], "POST /timetables/w/2/fire"),

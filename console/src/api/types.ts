@@ -1603,6 +1603,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts: how they stand, and when they lasted */
+        get: operations["alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{name}/silence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Silences an alert for a span */
+        put: operations["silenceAlert"];
+        post?: never;
+        /** Ends the silence of an alert */
+        delete: operations["unsilenceAlert"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Retires an alert */
+        delete: operations["retireAlert"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/timetables": {
         parameters: {
             query?: never;
@@ -1670,6 +1722,70 @@ export interface components {
             version: number;
             /** @description What is left to be done by hand. */
             notes: string[];
+        };
+        /** @description A live alert. */
+        Alert: {
+            name: string;
+            /** @description What it means and what to do. */
+            about: string;
+            /** @description What it looks at: `workflow`, `lane`, `service`, `timetable` or `allowance`. */
+            kind: string;
+            /** @description The name of that. */
+            of: string;
+            /** @description The condition over the measures. */
+            when: string;
+            /** @description The span that the measures cover. */
+            over_us: components["schemas"]["Span"];
+            state: components["schemas"]["AlertState"];
+            /** @description Since when its condition holds, or since when it lasts. */
+            since: components["schemas"]["Timestamp"] | null;
+            /** @description When it was announced last since it began. */
+            announced: components["schemas"]["Timestamp"] | null;
+            /** @description The measures of the last look. */
+            measures: {
+                [key: string]: number;
+            };
+            /** @description Why it could not be measured. */
+            fault: string | null;
+            /** @description The workflow that is its notice. */
+            run: string | null;
+            /** @description The alerts it is announced with. */
+            group: string | null;
+            /** @description Whether its quiet hours are now. */
+            quiet: boolean;
+            silence: components["schemas"]["AlertSilence"] | null;
+        };
+        /** @description A time in which an alert announces nothing. */
+        AlertSilence: {
+            until: components["schemas"]["Timestamp"];
+            by: string;
+            reason: string;
+        };
+        /** @description A time in which an alert lasted. */
+        AlertSpan: {
+            alert: string;
+            began: components["schemas"]["Timestamp"];
+            /** @description Null while it lasts. */
+            ended: components["schemas"]["Timestamp"] | null;
+            /** @description The measures when it began. */
+            measures: {
+                [key: string]: number;
+            };
+            /**
+             * Format: uint32
+             * @description How often it was announced.
+             */
+            notices: number;
+        };
+        /** @description How an alert stands. */
+        AlertState: "off" | "rising" | "on";
+        /** @description All live alerts. */
+        Alerts: {
+            alerts: components["schemas"]["Alert"][];
+            /** @description When a process looked at them last; null before the first time. */
+            checked: components["schemas"]["Timestamp"] | null;
+            /** @description When alerts lasted, newest first. */
+            spans: components["schemas"]["AlertSpan"][];
         };
         /** @description How much a caller may ask for. */
         AllowanceLine: {
@@ -3296,6 +3412,13 @@ export interface components {
              * @default []
              */
             for: string[];
+        };
+        /** @description A silence of an alert. */
+        NewSilence: {
+            /** @description For how long, such as `2h`, at most 30 days. */
+            for: string;
+            /** @description Why, for the others. */
+            reason: string;
         };
         /** @description A job that was not changed. */
         NotChanged: {
@@ -5201,6 +5324,11 @@ export interface components {
     pathItems: never;
 }
 export type AddedCase = components['schemas']['AddedCase'];
+export type Alert = components['schemas']['Alert'];
+export type AlertSilence = components['schemas']['AlertSilence'];
+export type AlertSpan = components['schemas']['AlertSpan'];
+export type AlertState = components['schemas']['AlertState'];
+export type Alerts = components['schemas']['Alerts'];
 export type AllowanceLine = components['schemas']['AllowanceLine'];
 export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
@@ -5311,6 +5439,7 @@ export type NewName = components['schemas']['NewName'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewPreview = components['schemas']['NewPreview'];
 export type NewSecret = components['schemas']['NewSecret'];
+export type NewSilence = components['schemas']['NewSilence'];
 export type NotChanged = components['schemas']['NotChanged'];
 export type NotReached = components['schemas']['NotReached'];
 export type Note = components['schemas']['Note'];
@@ -8726,6 +8855,118 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["LaneChanged"];
                 };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    alerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alerts"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    silenceAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSilence"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertSilence"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    unsilenceAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    retireAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];

@@ -200,6 +200,7 @@ fn runs_and_jobs(all: &mut Operations) {
     let silence = all.add("put", "/alerts/{name}/silence", "silenceAlert", "Silences an alert for a span");
     (silence.body, silence.status, silence.answer) = (Some(body), 200, Some(answer));
     silence.problems(&[404, 409, 422]);
+    all.add("delete", "/alerts/{name}", "retireAlert", "Retires an alert").problems(&[404]);
     all.add("delete", "/alerts/{name}/silence", "unsilenceAlert", "Ends the silence of an alert").problems(&[404, 409]);
     all.get::<timetables::Timetables>("/timetables", "timetables", "Timetables with their next and last times");
     all.act::<timetables::TimetableChanged>(

@@ -5,9 +5,12 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+/// The head of a request and its body.
+type Received = (String, Vec<u8>);
+
 pub struct Peer {
     pub port: u16,
-    seen: Arc<Mutex<Vec<(String, Vec<u8>)>>>,
+    seen: Arc<Mutex<Vec<Received>>>,
 }
 
 /// What a peer does with a request, by its path.
@@ -34,12 +37,12 @@ impl Peer {
     }
 
     /// All requests so far: their heads and bodies.
-    pub fn received(&self) -> Vec<(String, Vec<u8>)> {
+    pub fn received(&self) -> Vec<Received> {
         self.seen.lock().expect("log").clone()
     }
 }
 
-fn serve(mut stream: TcpStream, behave: Behave, log: &Mutex<Vec<(String, Vec<u8>)>>) {
+fn serve(mut stream: TcpStream, behave: Behave, log: &Mutex<Vec<Received>>) {
     let _ = stream.set_read_timeout(Some(Duration::from_secs(10)));
     let mut head = Vec::new();
     let mut byte = [0];

@@ -320,6 +320,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/jobs", &[]),
             ("/overview", &[]),
             ("/lanes", &[]),
+            ("/alerts", &["table .acts .bx--btn"]),
             ("/timetables", &[]),
             ("/watches", &[]),
             ("/audit", &[]),

@@ -259,7 +259,7 @@ pub fn read(root: &Node, report: &mut Report) -> Option<Alert> {
     let quiet = members.get("quiet").and_then(|node| quiet(node, report));
     let examples = members.list("examples", report);
     if examples.len() > MOST_EXAMPLES {
-        report.error("too-large", name.at, format!("an alert has at most {MOST_EXAMPLES} examples"));
+        report.error("wrong-value", name.at, format!("an alert has at most {MOST_EXAMPLES} examples"));
     }
     let examples = examples.iter().take(MOST_EXAMPLES).filter_map(|node| example(node, report)).collect();
     let about = members.text("about", report).map(|about| about.text).unwrap_or_default();

@@ -81,6 +81,25 @@ fn measures(json: &str) -> BTreeMap<String, f64> {
     serde_json::from_str(json).unwrap_or_default()
 }
 
+/// `DELETE /alerts/{name}`: retires an alert; what lasts of it ends.
+pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
+    known(&app.live.load(), &name)?;
+    caller.notes.changed(format!("alert {name}"), None, Some("retired".into()));
+    super::workflows::retire_one(&app, "alert", &name).await
+}
+
+/// Refuses to retire what alerts name.
+pub(super) fn named_by_none(live: &Live, names: impl Fn(&plan::Alert) -> bool) -> Result<()> {
+    let found: Vec<&str> = live.alerts.values().filter(|alert| names(alert)).map(|alert| alert.name.as_str()).collect();
+    match found.is_empty() {
+        true => Ok(()),
+        false => {
+            let detail = format!("alerts name it: {}; retire them first", found.join(", "));
+            Err(Error::problem(409, "It is in use", detail))
+        }
+    }
+}
+
 /// `PUT /alerts/{name}/silence`.
 pub async fn silence(
     app: Data<App>,

@@ -29,7 +29,7 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 17] = [
+const PAGES: [&str; 18] = [
     "",
     "new",
     "import",
@@ -38,6 +38,7 @@ const PAGES: [&str; 17] = [
     "services",
     "workflows",
     "overview",
+    "alerts",
     "runs",
     "jobs",
     "lanes",

@@ -212,6 +212,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/lanes/samples", web::get().to(lanes::samples))
                     .route("/lanes/{name}/{action}", web::post().to(lanes::change))
                     .route("/alerts", web::get().to(alerts::list))
+                    .route("/alerts/{name}", web::delete().to(alerts::retire))
                     .route("/alerts/{name}/silence", web::put().to(alerts::silence))
                     .route("/alerts/{name}/silence", web::delete().to(alerts::unsilence))
                     .route("/timetables", web::get().to(timetables::list))

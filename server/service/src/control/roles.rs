@@ -28,6 +28,7 @@ const RULES: &[(&str, &str, Role)] = &[
     ("DELETE", "/workflows/", Role::Author),
     ("DELETE", "/services/", Role::Author),
     ("DELETE", "/libraries/", Role::Author),
+    ("DELETE", "/alerts/", Role::Author),
     ("POST", "/scratch", Role::Author),
     ("DELETE", "/scratch/", Role::Author),
     ("POST", "/requests", Role::Author),

@@ -7,6 +7,7 @@ use actix_web::HttpResponse;
 use actix_web::web::{Data, Path, Query};
 use kanzlei_api::services::{Service, ServiceLine, ServiceSecret, ServiceToken, Services, ServicesQuery, described};
 use kanzlei_compiler::plan::{Action, Plan};
+use kanzlei_lang::document::alert::Subject;
 use kanzlei_lang::document::purpose::Purpose;
 use kanzlei_lang::document::reader::Named;
 use kanzlei_runtime::clock::now;
@@ -145,5 +146,6 @@ pub async fn retire_service(app: Data<App>, caller: Caller, name: Path<String>) 
         let detail = format!("it issues the tokens of `{}`", service.name);
         return Err(Error::problem(409, "The service is in use", detail));
     }
+    super::alerts::named_by_none(&live, |alert| alert.subject == Subject::Service && alert.of == *name)?;
     retire_one(&app, "service", &name).await
 }

@@ -8,6 +8,7 @@ use actix_web::web::{Data, Path};
 use kanzlei_api::workflows::{AllowanceLine, Day, Endpoint, Input, Workflow, WorkflowLine, Workflows};
 use kanzlei_compiler::example;
 use kanzlei_lang::document::address::Address;
+use kanzlei_lang::document::alert::Subject;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live;
@@ -163,6 +164,10 @@ pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Resul
         let detail = format!("it is invoked by {}; retire them first", callers.join(", "));
         return Err(Error::problem(409, "The workflow is in use", detail));
     }
+    super::alerts::named_by_none(&live, |alert| {
+        let looked_at = matches!(alert.subject, Subject::Workflow | Subject::Timetable) && alert.of == *name;
+        looked_at || alert.run.as_deref() == Some(name.as_str())
+    })?;
     retire_one(&app, "workflow", &name).await
 }
 
