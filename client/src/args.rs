@@ -636,7 +636,7 @@ pub enum Command {
     },
     /// Retry failed or rejected jobs, from the failed step or from the start
     #[command(
-        after_help = "Examples:\n  kanzlei retry last\n  kanzlei retry --state failed --workflow dues-reminder\n  kanzlei retry last --from-start"
+        after_help = "Examples:\n  kanzlei retry last\n  kanzlei retry --state failed --workflow dues-reminder\n  kanzlei retry --failure 503 --step 3 --ended-from 2027-03-04T12:00:00Z\n  kanzlei retry last --from-start"
     )]
     Retry {
         /// Jobs by their ids

@@ -5,7 +5,7 @@ use clap::{Args as ClapArgs, Subcommand};
 /// Selects jobs; all given conditions must match.
 #[derive(ClapArgs, Default)]
 pub struct Select {
-    /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled
+    /// scheduled, queued, running, waiting, succeeded, rejected, failed or cancelled; several with commas
     #[arg(long)]
     pub state: Option<String>,
     #[arg(long)]
@@ -25,6 +25,24 @@ pub struct Select {
     pub due_from: Option<String>,
     #[arg(long, value_name = "INSTANT")]
     pub due_until: Option<String>,
+    /// Jobs that ended then or later
+    #[arg(long, value_name = "INSTANT")]
+    pub ended_from: Option<String>,
+    /// Jobs that ended before
+    #[arg(long, value_name = "INSTANT")]
+    pub ended_until: Option<String>,
+    /// The name of the key, or the subject of the token, that queued them
+    #[arg(long, value_name = "NAME")]
+    pub caller: Option<String>,
+    /// The revision of the workflow
+    #[arg(long, value_name = "N")]
+    pub revision: Option<u32>,
+    /// How they failed: a kind such as `timeout`, or a status such as 503
+    #[arg(long, value_name = "KIND")]
+    pub failure: Option<String>,
+    /// The number of the step that failed: `2.1`
+    #[arg(long, value_name = "NUMBER")]
+    pub step: Option<String>,
     /// Text that occurs in the input
     #[arg(long)]
     pub text: Option<String>,
@@ -34,7 +52,8 @@ impl Select {
     pub fn is_empty(&self) -> bool {
         let first = [&self.state, &self.lane, &self.workflow, &self.tag, &self.tag_prefix];
         let more = [&self.group, &self.due_from, &self.due_until, &self.text];
-        first.iter().chain(&more).all(|part| part.is_none())
+        let last = [&self.ended_from, &self.ended_until, &self.caller, &self.failure, &self.step];
+        first.iter().chain(&more).chain(&last).all(|part| part.is_none()) && self.revision.is_none()
     }
 }
 

@@ -28,6 +28,12 @@ fn filter(select: &Select) -> JobFilter {
         group: select.group.clone(),
         due_from: select.due_from.clone(),
         due_until: select.due_until.clone(),
+        ended_from: select.ended_from.clone(),
+        ended_until: select.ended_until.clone(),
+        caller: select.caller.clone(),
+        revision: select.revision,
+        failure: select.failure.clone(),
+        step: select.step.clone(),
         text: select.text.clone(),
         ..JobFilter::default()
     }
@@ -237,6 +243,9 @@ fn print_job(job: &Job, full: bool) {
     }
     if let Some(failure) = &job.failure {
         println!("  {} {}: {}", draw::paint("31", "why"), failure.kind, failure.detail);
+        if let Some(step) = &failure.step {
+            println!("  {} {step}", draw::dim("step"));
+        }
         if matches!(job.state, RunState::Failed | RunState::Rejected) {
             println!("  {} kanzlei retry {}", draw::dim("retry "), job.id);
         }

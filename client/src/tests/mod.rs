@@ -100,6 +100,10 @@ fn each_command_asks_for_what_it_means() {
         (vec!["find", "a/b"], "GET /jobs?request_id=a%2Fb"),
         (vec!["jobs", "--lane", "main", "--text", "x y"], "GET /jobs?lane=main&text=x+y&limit=20"),
         (vec!["jobs", "--due-from", "2027-03-04T00:00:00Z"], "GET /jobs?due_from=2027-03-04T00%3A00%3A00Z&limit=20"),
+        (
+            vec!["jobs", "--state", "failed,rejected", "--ended-from", "2027-03-04T12:00:00Z", "--failure", "503"],
+            "GET /jobs?state=failed%2Crejected&ended_from=2027-03-04T12%3A00%3A00Z&failure=503&limit=20",
+        ),
         (vec!["job", ID], &format!("GET /jobs/{ID}")),
         (vec!["job", "last"], "GET /jobs?limit=1"),
         (vec!["lanes"], "GET /lanes"),

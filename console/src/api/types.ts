@@ -2635,6 +2635,8 @@ export interface components {
             /** Format: uint16 */
             status: number | null;
             detail: string;
+            /** @description The number of the step that failed; of jobs. */
+            step?: string | null;
             /** @description The body of the answer that was a failure. */
             body?: unknown;
         };
@@ -2960,7 +2962,7 @@ export interface components {
         };
         /** @description Which jobs are selected; everything that is set must fit. */
         JobFilter: {
-            /** @description The name of a state. */
+            /** @description The name of a state, or of several: `failed,rejected`. */
             state?: string | null;
             /** @description The name of a lane. */
             lane?: string | null;
@@ -2976,6 +2978,21 @@ export interface components {
             due_from?: string | null;
             /** @description An instant. */
             due_until?: string | null;
+            /** @description An instant: jobs that ended then or later. */
+            ended_from?: string | null;
+            /** @description An instant: jobs that ended before. */
+            ended_until?: string | null;
+            /** @description The name of the key, or the subject of the token, that queued them. */
+            caller?: string | null;
+            /**
+             * Format: uint32
+             * @description The revision of the workflow.
+             */
+            revision?: number | null;
+            /** @description How they failed: a kind of failure such as `timeout`, or a status such as 503. */
+            failure?: string | null;
+            /** @description The number of the step that failed: `2.1`. */
+            step?: string | null;
             /** @description Somewhere in the input. */
             text?: string | null;
             /** @description The `X-Request-Id` of the request. */
@@ -8588,7 +8605,7 @@ export interface operations {
     jobs: {
         parameters: {
             query?: {
-                /** @description The name of a state. */
+                /** @description The name of a state, or of several: `failed,rejected`. */
                 state?: string;
                 /** @description The name of a lane. */
                 lane?: string;
@@ -8604,6 +8621,18 @@ export interface operations {
                 due_from?: string;
                 /** @description An instant. */
                 due_until?: string;
+                /** @description An instant: jobs that ended then or later. */
+                ended_from?: string;
+                /** @description An instant: jobs that ended before. */
+                ended_until?: string;
+                /** @description The name of the key, or the subject of the token, that queued them. */
+                caller?: string;
+                /** @description The revision of the workflow. */
+                revision?: number;
+                /** @description How they failed: a kind of failure such as `timeout`, or a status such as 503. */
+                failure?: string;
+                /** @description The number of the step that failed: `2.1`. */
+                step?: string;
                 /** @description Somewhere in the input. */
                 text?: string;
                 /** @description The `X-Request-Id` of the request. */

@@ -1,6 +1,6 @@
 /** Which jobs the page shows: chosen in its address, so that a link leads to the same list. */
 
-const KEYS = ['state', 'lane', 'workflow', 'tag', 'tag_prefix', 'group', 'text', 'due_from', 'due_until', 'before'] as const;
+const KEYS = ['state', 'lane', 'workflow', 'tag', 'tag_prefix', 'group', 'text', 'due_from', 'due_until', 'ended_from', 'ended_until', 'caller', 'failure', 'step', 'before'] as const;
 
 /** Each filter with its text; empty where nothing is chosen. */
 export type Chosen = Record<(typeof KEYS)[number], string>;

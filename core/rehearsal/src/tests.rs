@@ -359,7 +359,7 @@ steps:
 fn the_demo_office_is_clean() {
     let (checked, rehearsals) = check(&Bundle::of(kanzlei_samples::demo()));
     assert_eq!(checked.diagnostics, []);
-    assert_eq!((checked.workflows.len(), rehearsals.len()), (32, 32));
+    assert_eq!((checked.workflows.len(), rehearsals.len()), (33, 33));
     // Its cases pass and reach every step and branch.
     let mut reached = Reached::default();
     for prepared in &rehearsals {
@@ -372,6 +372,7 @@ fn the_demo_office_is_clean() {
     for (_, plan) in &checked.workflows {
         assert_eq!(Coverage::of(plan, &reached).missing, [], "{}", plan.name);
     }
+    assert_eq!(checked.alerts.len(), 5);
     assert_eq!(checked.libraries.keys().collect::<Vec<_>>(), ["harbour-rules"]);
     let rules = Coverage::of_library("harbour-rules", &checked.libraries["harbour-rules"], &reached);
     assert_eq!((rules.branches, rules.branches_reached, rules.missing.len()), (5, 5, 0));

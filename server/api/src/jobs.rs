@@ -15,7 +15,7 @@ use crate::{Json, api};
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct JobFilter {
-    /// The name of a state.
+    /// The name of a state, or of several: `failed,rejected`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -39,6 +39,24 @@ pub struct JobFilter {
     /// An instant.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub due_until: Option<String>,
+    /// An instant: jobs that ended then or later.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ended_from: Option<String>,
+    /// An instant: jobs that ended before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ended_until: Option<String>,
+    /// The name of the key, or the subject of the token, that queued them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub caller: Option<String>,
+    /// The revision of the workflow.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revision: Option<u32>,
+    /// How they failed: a kind of failure such as `timeout`, or a status such as 503.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+    /// The number of the step that failed: `2.1`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub step: Option<String>,
     /// Somewhere in the input.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,

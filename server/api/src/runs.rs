@@ -135,6 +135,9 @@ api! {
         pub kind: String,
         pub status: Option<u16>,
         pub detail: String,
+        /// The number of the step that failed; of jobs.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub step: Option<String>,
         /// The body of the answer that was a failure.
         #[serde(default, skip_serializing_if = "Json::is_null")]
         pub body: Json,

@@ -401,7 +401,7 @@ impl Jobs {
                 for state in RunState::ALL.iter().filter(|state| !state.ended()) {
                     let filter = Filter {
                         tag: Some(tag.clone()),
-                        state: Some(*state),
+                        states: vec![*state],
                         limit: MOST_SELECTED,
                         ..Filter::default()
                     };

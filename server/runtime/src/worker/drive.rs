@@ -11,7 +11,9 @@ use futures_util::future::{AbortHandle, Abortable, BoxFuture, FutureExt};
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::driver::{self, Event, Left, Performer, Recorded, Recorder};
-use kanzlei_engine::machine::{Arrival, Effect, EffectId, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start};
+use kanzlei_engine::machine::{
+    Arrival, Effect, EffectId, Failure, Machine, Outcome, Remark, Reply, RowsTask, Start, StepRecord,
+};
 use kanzlei_lang::document::retry::Retry;
 use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;
@@ -190,6 +192,18 @@ async fn broken(shared: &Shared, claimed: &Claimed, detail: &str) {
     tracing::error!(detail, "a job cannot be run");
     let end = End { expires: Some(now() + claimed.kept_for), ..left(claimed, JobPhase::Failed) };
     shared.writer.write(as_broken(write(claimed, Some(end)), detail)).await;
+}
+
+/// A failure as the row of its job keeps it, with the number of the step that failed.
+fn failed(machine: &Machine, failure: &Failure) -> String {
+    let of = |record: &&StepRecord| record.failure.as_deref() == Some(failure);
+    // A `fail` step has done what it says; it is the last one.
+    let records = machine.records();
+    let step = records.iter().rev().find(of).or(records.last()).map(|record| machine.number(record));
+    let Value::Object(members) = failure.to_value() else { return String::new() };
+    let members = members.iter().map(|(name, value)| (name.clone(), value.clone()));
+    let step = step.map(|number| ("step".into(), Value::text(number)));
+    Value::object(members.chain(step)).to_json()
 }
 
 /// The failure of a job that cannot continue because of an internal error.
@@ -637,7 +651,7 @@ impl Journaled {
                 claim_rank: 0,
                 ready_at: at + pause,
                 waits_for: Some("retry"),
-                failure: Some(mask.text(failure.to_value().to_json())),
+                failure: Some(mask.text(failed(&machine, failure))),
                 retries: made,
                 void_last: true,
                 history: Some(history_line("failed", "the run", Some(&mask.text(detail))).trim_end().to_owned()),
@@ -655,7 +669,7 @@ impl Journaled {
             _ => JobPhase::Failed,
         };
         let mask = self.shared.jobs.secrets.of_run(&machine, &input);
-        let failure = ended.failure.as_ref().map(|failure| mask.text(failure.to_value().to_json()));
+        let failure = ended.failure.as_ref().map(|failure| mask.text(failed(&machine, failure)));
         let detail = ended.failure.as_ref().map(|failure| mask.text(failure.detail.clone()));
         let end = End {
             failure,

@@ -7,7 +7,7 @@ use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
 use kanzlei_engine::machine::{Machine, Start, State};
 use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;
-use kanzlei_model::run::RunState;
+use kanzlei_model::run::{FailureKind, RunState};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
@@ -15,7 +15,7 @@ use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::journal;
 use kanzlei_runtime::queue::accept::NotQueued;
 use kanzlei_runtime::queue::{Origin, outcome_of};
-use kanzlei_store::queue::{self, Filter, JobPhase, JobRow, MOST_COUNTED, OfRequest, OutcomeRow};
+use kanzlei_store::queue::{self, Fails, Filter, JobPhase, JobRow, MOST_COUNTED, OfRequest, OutcomeRow};
 use serde_json::Value as Json_;
 use uuid::Uuid;
 
@@ -35,7 +35,10 @@ pub fn filter_of(
     of_request: impl Fn(String) -> OfRequest,
     most: u32,
 ) -> Result<Filter> {
-    let state = selected.state.as_deref().map(state_named).transpose()?;
+    let states =
+        selected.state.as_deref().unwrap_or_default().split(',').map(str::trim).filter(|word| !word.is_empty());
+    let states = states.map(state_named).collect::<Result<Vec<_>>>()?;
+    let failure = selected.failure.as_deref().map(fails).transpose()?;
     let id = |text: Option<String>, of: &str| -> Result<Option<Uuid>> {
         let wrong = |text: &str| Error::problem(422, "Malformed id", format!("`{text}` is not the id of a {of}"));
         text.map(|text| text.parse().map_err(|_| wrong(&text))).transpose()
@@ -51,7 +54,7 @@ pub fn filter_of(
         text.map(read).transpose()
     };
     Ok(Filter {
-        state,
+        states,
         lane: selected.lane,
         workflow: selected.workflow.map(|name| live.names_of(&name)).unwrap_or_default(),
         tag: selected.tag,
@@ -59,11 +62,33 @@ pub fn filter_of(
         batch: id(selected.group, "group")?,
         due_from: instant(selected.due_from, "due_from")?,
         due_until: instant(selected.due_until, "due_until")?,
+        ended_from: instant(selected.ended_from, "ended_from")?,
+        ended_until: instant(selected.ended_until, "ended_until")?,
+        caller: selected.caller,
+        revision: selected.revision,
+        failure,
+        step: selected.step,
         text: selected.text.filter(|text| !text.is_empty()),
         request: selected.request_id.map(of_request),
         before: id(selected.before, "job")?,
         limit: selected.limit.unwrap_or(most).clamp(1, most),
     })
+}
+
+/// How a job failed, as a caller selects it: a kind of failure or a status.
+fn fails(word: &str) -> Result<Fails> {
+    if let Ok(status) = word.parse() {
+        return Ok(Fails::Status(status));
+    }
+    let known = FailureKind::ALL.iter().map(|kind| kind.name());
+    if known.clone().any(|name| name == word) {
+        return Ok(Fails::Kind(word.to_owned()));
+    }
+    let hint = match kanzlei_lang::suggest::nearest(word, known.clone()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("kinds are {}; or give a status such as 503", known.collect::<Vec<_>>().join(", ")),
+    };
+    Err(Error::problem(422, "Unknown kind of failure", format!("nothing fails with `{word}`; {hint}")))
 }
 
 /// Bytes of a value of a job under way that are shown.
@@ -77,7 +102,8 @@ pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpRespons
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
     // Counts are of all jobs: beside a narrower list they would mislead.
-    let only_state = Filter { state: filter.state, before: filter.before, limit: filter.limit, ..Filter::default() };
+    let only_state =
+        Filter { states: filter.states.clone(), before: filter.before, limit: filter.limit, ..Filter::default() };
     let counts = if filter == only_state { app.store.job_counts(at).await? } else { Vec::new() };
     let live = app.live.load_full();
     Ok(HttpResponse::Ok().json(JobPage {
@@ -359,6 +385,9 @@ mod tests {
             (JobFilter { state: Some("faild".into()), ..JobFilter::default() }, "did you mean `failed`?"),
             (JobFilter { group: Some("7".into()), ..JobFilter::default() }, "`7` is not the id of a group"),
             (JobFilter { due_until: Some("soon".into()), ..JobFilter::default() }, "`due_until` is an instant"),
+            (JobFilter { ended_from: Some("noon".into()), ..JobFilter::default() }, "`ended_from` is an instant"),
+            (JobFilter { state: Some("failed,runing".into()), ..JobFilter::default() }, "did you mean `running`?"),
+            (JobFilter { failure: Some("timout".into()), ..JobFilter::default() }, "did you mean `timeout`?"),
         ] {
             let error = filter_of(&live, selected, of_request, 10).expect_err("refused").to_string();
             assert!(error.contains(says), "{error}");

@@ -130,7 +130,7 @@ pub async fn change(app: Data<App>, caller: Caller, path: Path<(String, String)>
         LaneAction::Empty => {
             for state in [RunState::Queued, RunState::Scheduled, RunState::Waiting] {
                 let filter =
-                    Filter { lane: Some(name.clone()), state: Some(state), limit: MOST_SELECTED, ..Filter::default() };
+                    Filter { lane: Some(name.clone()), states: vec![state], limit: MOST_SELECTED, ..Filter::default() };
                 let ids = app.store.job_ids(&filter, now()).await?;
                 let (done, left) = app.jobs.cancel_most(ids, "an operator, emptying the lane").await?;
                 cancelled += done.len() as u64;

@@ -133,6 +133,7 @@ pub fn failure(text: Option<&str>) -> Option<Failure> {
         kind: kanzlei_model::run::FailureKind::Internal.name().into(),
         status: None,
         detail: "how it failed cannot be read any more".into(),
+        step: None,
         body: Json::String(text.to_owned()),
     }))
 }

@@ -591,3 +591,44 @@ fn many_jobs_are_cancelled_behind_the_answer() {
         assert_eq!(bed.control(&unknown, &Json::Null).await.status, 404);
     });
 }
+
+/// What failed, when and how: the selection of a repair.
+#[test]
+fn jobs_are_selected_by_how_they_failed() {
+    let breaks = "workflow: breaks\ninput: {n: {type: integer}}\nentries: [{endpoint: POST /breaks, access: open, answer: later}]\nsteps:\n  - {fail: 409, title: Taken, when: input.n === 1}\n  - {fail: 503, title: Away, when: input.n === 2}\n  - {reply: 204}\n";
+    with("how_failed", &[breaks], &[], async |bed| {
+        bed.work();
+        let before = now();
+        for n in [1, 2, 3] {
+            let job = bed.queue("/breaks", &format!("{{\"n\":{n}}}")).await;
+            bed.ended(job).await;
+        }
+        let found = async |query: &str| -> usize {
+            let answer = bed.control(&format!("GET /jobs?{query}"), &Json::Null).await;
+            assert_eq!(answer.status, 200, "{query}: {answer:?}");
+            answer.json()["jobs"].as_array().map_or(0, Vec::len)
+        };
+        let (begun, later) = (before.to_string(), (now() + Span::from_secs(60)).to_string());
+        for (query, wanted) in [
+            ("state=rejected,failed", 2),
+            ("state=succeeded,failed,rejected", 3),
+            ("failure=503", 1),
+            ("failure=409&state=rejected", 1),
+            ("step=2", 1),
+            ("step=1&failure=503", 0),
+            ("failure=timeout", 0),
+            ("failure=503&revision=1", 1),
+            ("failure=503&revision=2", 0),
+            ("caller=nobody", 0),
+            (&format!("ended_from={begun}"), 3),
+            (&format!("ended_from={later}"), 0),
+            (&format!("state=rejected,failed&ended_from={begun}&ended_until={later}"), 2),
+        ] {
+            assert_eq!(found(query).await, wanted, "{query}");
+        }
+        assert_eq!(bed.control("GET /jobs?failure=timout", &Json::Null).await.status, 422);
+        let body = json!({"action": "retry", "from": "start", "select": {"failure": "503", "ended_from": begun}});
+        let retried = bed.control("POST /jobs/actions", &body).await;
+        assert_eq!(retried.json()["done"].as_array().map(Vec::len), Some(1), "{}", retried.body);
+    });
+}

@@ -26,7 +26,7 @@ pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, Firsts, MOST_PROCE
 pub use idempotency::{Repeat, Stored};
 pub use lanes::{LaneDepth, Sample};
 pub use notices::Notice;
-pub use query::{BatchState, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
+pub use query::{BatchState, Fails, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
 pub(crate) use query::{SEARCH_SECONDS, containing};
 pub use record::{End, NewOutcome, Write};
 pub use schedule::{Firing, TimetableState};

@@ -220,8 +220,8 @@ pub struct Watched {
 /// Which jobs are selected; everything that is set must fit.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
-    /// Only jobs in this state.
-    pub state: Option<RunState>,
+    /// Only jobs in one of these states; all where there are none.
+    pub states: Vec<RunState>,
     /// Only jobs of this lane.
     pub lane: Option<String>,
     /// Only jobs of this workflow, by its names.
@@ -236,6 +236,18 @@ pub struct Filter {
     pub due_from: Option<Timestamp>,
     /// Only jobs due before this instant.
     pub due_until: Option<Timestamp>,
+    /// Only jobs that ended at this instant or later.
+    pub ended_from: Option<Timestamp>,
+    /// Only jobs that ended before this instant.
+    pub ended_until: Option<Timestamp>,
+    /// Only jobs of this caller.
+    pub caller: Option<String>,
+    /// Only jobs of this revision of their workflow.
+    pub revision: Option<u32>,
+    /// Only jobs that failed so: a kind of failure, or a status.
+    pub failure: Option<Fails>,
+    /// Only jobs that failed at the step with this number.
+    pub step: Option<String>,
     /// Somewhere in the input.
     pub text: Option<String>,
     /// Only jobs of this request.
@@ -244,6 +256,15 @@ pub struct Filter {
     pub before: Option<Uuid>,
     /// Most rows to return.
     pub limit: u32,
+}
+
+/// How a job failed.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Fails {
+    /// With a failure of this kind.
+    Kind(String),
+    /// With an answer of this status.
+    Status(u16),
 }
 
 /// How the jobs of a request are found.
@@ -260,8 +281,14 @@ impl Filter {
     fn scans(&self) -> bool {
         let selective =
             self.tag.is_some() || self.tag_prefix.is_some() || self.batch.is_some() || self.request.is_some();
-        let searches = self.text.is_some() || self.due_from.is_some() || self.due_until.is_some();
-        let combined = !self.workflow.is_empty() && (self.state.is_some() || self.lane.is_some());
+        let times = [self.due_from, self.due_until, self.ended_from, self.ended_until];
+        let searches = self.text.is_some()
+            || times.iter().any(Option::is_some)
+            || self.caller.is_some()
+            || self.revision.is_some()
+            || self.failure.is_some()
+            || self.step.is_some();
+        let combined = !self.workflow.is_empty() && (!self.states.is_empty() || self.lane.is_some());
         !selective && (searches || combined || self.is_lane_only())
     }
 
@@ -605,8 +632,14 @@ fn beginning(text: &str) -> String {
 }
 
 fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
-    if let Some(state) = filter.state {
-        in_state(query, state, now);
+    if !filter.states.is_empty() {
+        query.push(" AND (");
+        for (at, state) in filter.states.iter().enumerate() {
+            query.push(if at == 0 { "(1 = 1" } else { " OR (1 = 1" });
+            in_state(query, *state, now);
+            query.push(")");
+        }
+        query.push(")");
     }
     if let Some(lane) = &filter.lane {
         query.push(" AND lane = ").push_bind(lane.clone());
@@ -626,6 +659,30 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     }
     if let Some(until) = filter.due_until {
         query.push(DUE).push(" <= ").push_bind(until.as_micros());
+    }
+    if let Some(from) = filter.ended_from {
+        query.push(" AND ended >= ").push_bind(from.as_micros());
+    }
+    if let Some(until) = filter.ended_until {
+        query.push(" AND ended < ").push_bind(until.as_micros());
+    }
+    if let Some(caller) = &filter.caller {
+        query.push(" AND caller = ").push_bind(caller.clone());
+    }
+    if let Some(revision) = filter.revision {
+        query.push(" AND revision = ").push_bind(revision);
+    }
+    match &filter.failure {
+        None => {}
+        Some(Fails::Kind(kind)) => {
+            query.push(" AND JSON_VALUE(failure, '$.kind') = ").push_bind(kind.clone());
+        }
+        Some(Fails::Status(status)) => {
+            query.push(" AND JSON_VALUE(failure, '$.status') = ").push_bind(status.to_string());
+        }
+    }
+    if let Some(step) = &filter.step {
+        query.push(" AND JSON_VALUE(failure, '$.step') = ").push_bind(step.clone());
     }
     if let Some(request) = &filter.request {
         query.push(" AND request_id = ").push_bind(request.id.clone());
