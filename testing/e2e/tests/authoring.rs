@@ -274,7 +274,7 @@ fn what_is_live_is_taken_over_by_another_installation() {
     let folder = Folder::new("transfer", &[("kept.txt", "")]);
     let run = |office: &Office, args: &[&str], code: i32| said(&client_in(Some(office), &folder.0, args), code);
     let shown = run(&here, &["export", "all.zip", "--kept"], 0);
-    for part in ["32 workflows", "9 services", "secrets set notify-key --for signing", "1 of the workflows remember"] {
+    for part in ["33 workflows", "9 services", "secrets set notify-key --for signing", "1 of the workflows remember"] {
         assert!(shown.contains(part), "{part}: {shown}");
     }
     let set = kanzlei_e2e::calls::api(&there, "/secrets")["secrets"].as_array().cloned().expect("secrets");

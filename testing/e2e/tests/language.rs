@@ -115,7 +115,7 @@ fn cases_are_run_by_the_client() {
     let folder = dir.to_str().expect("path");
     let shown = run(&["rehearse", "demo/harbour"], 0);
     assert!(
-        shown.contains("88 passed") && shown.contains("arrival-brief      4 of 4   13/13  4/4       100%"),
+        shown.contains("91 passed") && shown.contains("arrival-brief      4 of 4   13/13  4/4       100%"),
         "{shown}"
     );
 
