@@ -727,7 +727,7 @@ pub enum Command {
     /// Print the JSON Schema of a kind of document, for editors
     #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
     Schema {
-        /// workflow, service, lane, settings, database or cases
+        /// workflow, service, lane, allowance, issuer, alert, settings, database, library or cases
         kind: String,
     },
 }

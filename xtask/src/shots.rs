@@ -81,6 +81,21 @@ pub fn take() -> Done {
                 (samples["lanes"]["reminders"].as_array()?.len() >= 5).then_some(())
             });
             take(&["console-lanes=/lanes".to_owned()])
+        })
+        .and_then(|()| {
+            // Quotes fail for a while, and an alert begins.
+            let away = format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour/tides?fail_next=9'", ports.standins);
+            shell(&away)?;
+            for _ in 0..3 {
+                shell("kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z")?;
+            }
+            shell("kanzlei alert silence registry-slow --for 2h --reason 'the registry is being moved'")?;
+            wait::until(Duration::from_secs(60), || {
+                let alerts: serde_json::Value =
+                    serde_json::from_slice(&shell("kanzlei alerts --json").ok()?.stdout).ok()?;
+                alerts["alerts"].as_array()?.iter().any(|one| one["state"] == "on").then_some(())
+            });
+            take(&["console-alerts=/alerts".to_owned()])
         });
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);

@@ -15,8 +15,9 @@ use tokio_util::sync::CancellationToken;
 
 use super::{Collector, Item, Outbox};
 
-/// Items of one request.
+/// Items of one request, and bytes from which it has no more of them.
 const TOGETHER: usize = 512;
+const ENOUGH: usize = 1 << 20;
 /// How long items wait for others.
 const GATHERED: Duration = Duration::from_secs(1);
 /// How often one request is sent before it is dropped, and the pause between.
@@ -98,8 +99,9 @@ impl Sending {
             () = stop.cancelled() => self.outbox.items.try_recv().ok(),
         };
         items.extend(first);
+        let mut weight: usize = items.iter().map(Item::weight).sum();
         let until = Instant::now() + GATHERED;
-        while !items.is_empty() && items.len() < TOGETHER {
+        while !items.is_empty() && items.len() < TOGETHER && weight < ENOUGH {
             let next = tokio::select! {
                 biased;
                 item = self.outbox.items.recv() => item,
@@ -107,6 +109,7 @@ impl Sending {
                 () = tokio::time::sleep_until(until) => None,
             };
             let Some(item) = next else { break };
+            weight += item.weight();
             items.push(item);
         }
         items
