@@ -16,7 +16,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 pub use alerts::AlertAction;
 pub use deliveries::{Deliveries, Redeliver, SendWebhook};
 pub use edit::{Draft, Edit};
-pub use jobs::{Jobs, LaneAction, Select, TimetableAction, Timetables};
+pub use jobs::{Ahead, Jobs, LaneAction, Select, TimetableAction, Timetables};
 pub use office::{Databases, Keys, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
@@ -681,6 +681,13 @@ pub enum Command {
         action: LaneAction,
         /// The lane
         name: String,
+    },
+    /// List what is to come: jobs that become due, pauses that end, retries, timetables
+    #[command(after_help = "Examples:\n  kanzlei coming\n  kanzlei coming day\n  kanzlei coming week --json")]
+    Coming {
+        /// How far to look
+        #[arg(value_enum, default_value_t = Ahead::Hour)]
+        span: Ahead,
     },
     /// List alerts: how they stand, what they measure, and when they lasted
     Alerts,

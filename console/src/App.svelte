@@ -5,6 +5,7 @@
   import Application from 'carbon-icons-svelte/lib/Application.svelte';
   import Asleep from 'carbon-icons-svelte/lib/Asleep.svelte';
   import Book from 'carbon-icons-svelte/lib/Book.svelte';
+  import Calendar from 'carbon-icons-svelte/lib/Calendar.svelte';
   import Catalog from 'carbon-icons-svelte/lib/Catalog.svelte';
   import Dashboard from 'carbon-icons-svelte/lib/Dashboard.svelte';
   import DataTable from 'carbon-icons-svelte/lib/DataTable.svelte';
@@ -30,6 +31,7 @@
     audit: () => import('./pages/Audit.svelte'),
     deliveries: () => import('./pages/Deliveries.svelte'),
     examples: () => import('./pages/Examples.svelte'),
+    coming: () => import('./pages/Coming.svelte'),
     delivery: () => import('./pages/Delivery.svelte'),
     handbook: () => import('./pages/Handbook.svelte'),
     import: () => import('./pages/Import.svelte'),
@@ -68,6 +70,7 @@
     { href: '/lanes', label: 'Lanes', icon: FlowStream },
     { href: '/alerts', label: 'Alerts', icon: Notification },
     { href: '/timetables', label: 'Timetables', icon: Alarm },
+    { href: '/coming', label: 'To come', icon: Calendar },
     { href: '/watches', label: 'Watched tables', icon: DataTable },
     { href: '/services', label: 'Services', icon: Application },
     { href: '/keys', label: 'Keys', icon: Password },
@@ -145,6 +148,8 @@
         {#await load.deliveries() then { default: Page }}<Page />{/await}
       {:else if area === 'keys'}
         {#await load.keys() then { default: Page }}<Page />{/await}
+      {:else if area === 'coming'}
+        {#await load.coming() then { default: Page }}<Page />{/await}
       {:else if area === 'alerts'}
         {#await load.alerts() then { default: Page }}<Page />{/await}
       {:else if area === 'lanes'}

@@ -71,6 +71,24 @@ pub struct Jobs {
     pub limit: u32,
 }
 
+/// How far to look ahead.
+#[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
+pub enum Ahead {
+    Hour,
+    Day,
+    Week,
+}
+
+impl Ahead {
+    pub fn minutes(self) -> u32 {
+        match self {
+            Ahead::Hour => 60,
+            Ahead::Day => 24 * 60,
+            Ahead::Week => 7 * 24 * 60,
+        }
+    }
+}
+
 #[derive(Clone, Copy, Debug, PartialEq, clap::ValueEnum)]
 pub enum LaneAction {
     Hold,

@@ -262,9 +262,8 @@ fn facts(job: &Job) -> Vec<(&'static str, String)> {
     ];
     facts.extend((!job.tags.is_empty()).then(|| ("tags", job.tags.join(" "))));
     facts.extend(job.group.map(|group| ("group", group.to_string())));
-    if job.blocked {
-        let key = job.ordering_key.as_deref().unwrap_or_default();
-        facts.push(("blocked", format!("another job with the ordering key `{key}` goes first")));
+    if let Some(late) = &job.late {
+        facts.push(("late", late.clone()));
     }
     facts.extend(job.process.clone().map(|process| ("process", process)));
     facts.extend(job.caller.clone().map(|caller| ("caller", caller)));

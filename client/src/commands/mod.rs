@@ -5,6 +5,7 @@ mod alerts;
 mod assist;
 mod begin;
 mod call;
+mod coming;
 mod databases;
 mod deliveries;
 mod documents;
@@ -176,6 +177,7 @@ pub fn run(args: Args) -> Done {
         Command::Propose { name } => deliveries::propose(&api()?, &name, json),
         Command::SendWebhook(asked) => deliveries::send(&api()?, &asked, json),
         Command::Find { request_id } => refusals::find(&api()?, &request_id, json),
+        Command::Coming { span } => coming::list(&api()?, span.minutes(), json),
         Command::Alerts => alerts::list(&api()?, json),
         Command::Alert { what: AlertAction::Silence { name, span, reason } } => {
             alerts::silence(&api()?, &name, span, reason)

@@ -109,6 +109,8 @@ fn each_command_asks_for_what_it_means() {
         (vec!["lanes"], "GET /lanes"),
         (vec!["lane", "empty", "a"], "POST /lanes/a/empty"),
         (vec!["alerts"], "GET /alerts"),
+        (vec!["coming"], "GET /coming?minutes=60"),
+        (vec!["coming", "week"], "GET /coming?minutes=10080"),
         (vec!["alert", "silence", "a", "--for", "2h", "--reason", "r"], "PUT /alerts/a/silence"),
         (vec!["alert", "retire", "a"], "DELETE /alerts/a"),
         (vec!["alert", "speak", "a"], "DELETE /alerts/a/silence"),

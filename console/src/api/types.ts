@@ -1603,6 +1603,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/coming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is to come: jobs that become due, waits that end, timetables */
+        get: operations["coming"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/alerts": {
         parameters: {
             query?: never;
@@ -2030,6 +2047,29 @@ export interface components {
             breaking: boolean;
             /** @description What differs, in a sentence. */
             text: string;
+        };
+        /** @description What is to come, in slots of equal length. */
+        Coming: {
+            from: components["schemas"]["Timestamp"];
+            until: components["schemas"]["Timestamp"];
+            /** @description The length of a slot. */
+            slot_us: components["schemas"]["Span"];
+            /** @description In the order of their time. */
+            coming: components["schemas"]["ComingLine"][];
+            /** @description Whether there is more than is shown. */
+            more: boolean;
+        };
+        /** @description What comes. */
+        ComingKind: "timetable" | "due" | "pause" | "callback" | "retry";
+        /** @description What comes in a slot, of one kind and workflow. */
+        ComingLine: {
+            /** @description The first instant. */
+            first: components["schemas"]["Timestamp"];
+            kind: components["schemas"]["ComingKind"];
+            workflow: string;
+            lane: string;
+            /** Format: uint64 */
+            count: number;
         };
         /** @description From which deliveries inputs are proposed. */
         CompareDeliveries: {
@@ -2844,8 +2884,8 @@ export interface components {
             /** Format: uuid */
             group: string | null;
             ordering_key: string | null;
-            /** @description Whether another job with its ordering key goes first. */
-            blocked: boolean;
+            /** @description Why it has not begun, where it is due. */
+            late: string | null;
             entry: string;
             queued: components["schemas"]["Timestamp"];
             due: components["schemas"]["Timestamp"];
@@ -5362,6 +5402,9 @@ export type Changed2 = components['schemas']['Changed2'];
 export type Checked = components['schemas']['Checked'];
 export type Choice = components['schemas']['Choice'];
 export type ClientChange = components['schemas']['ClientChange'];
+export type Coming = components['schemas']['Coming'];
+export type ComingKind = components['schemas']['ComingKind'];
+export type ComingLine = components['schemas']['ComingLine'];
 export type CompareDeliveries = components['schemas']['CompareDeliveries'];
 export type Comparison = components['schemas']['Comparison'];
 export type Composed = components['schemas']['Composed'];
@@ -8889,6 +8932,35 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    coming: {
+        parameters: {
+            query?: {
+                /** @description Minutes from now on, from 1 to 10080; 60 by default. */
+                minutes?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coming"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -11,6 +11,7 @@
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import Words from '../parts/Words.svelte';
 
   let { id }: { id: string } = $props();
   /** The step that is looked at; it is part of the address. */
@@ -53,7 +54,6 @@
       {#if job.stopping}<span>· stops before its next step</span>{/if}
       {#if job.waits_for}<span>· for {job.waits_for}{job.until ? ` until ${time(job.until)} (${ahead(job.until)})` : ''}</span>{/if}
       {#if job.state === 'scheduled' && job.due}<span>· due {time(job.due)} ({ahead(job.due)})</span>{/if}
-      {#if job.blocked}<span>· blocked by another job with the ordering key <code>{job.ordering_key}</code></span>{/if}
       {#if job.started}<span>· {took(job.duration_us)}</span>{/if}
       {#if job.remaining_us !== null}<span class="dim">· about {Math.round(job.remaining_us / 1e6)} s remaining</span>{/if}
       <span class="dim" title={time(job.queued)}>· queued {ago(job.queued)}</span>
@@ -65,6 +65,7 @@
     {#if job.progress !== null && !job.ended}
       <div class="progress"><ProgressBar size="sm" value={job.progress * 100} labelText={job.notes.at(-1)?.text ?? ''} helperText="{Math.round(job.progress * 100)} %" /></div>
     {/if}
+    {#if job.late}<p class="late"><Words text={job.late} /></p>{/if}
     {#if job.failure}<p class="why">{job.failure.kind}: {job.failure.detail}</p>{/if}
     <div class="acts"><JobActions which={{ ids: [job.id] }} jobs={[job]} ondone={() => (round += 1)} /></div>
     <div class="beside">
@@ -132,6 +133,10 @@
 
   .acts {
     margin: 0.75rem 0 1rem;
+  }
+
+  .late {
+    font-size: 0.875rem;
   }
 
   .why {

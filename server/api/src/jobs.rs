@@ -184,8 +184,8 @@ api! {
         pub tags: Vec<String>,
         pub group: Option<Uuid>,
         pub ordering_key: Option<String>,
-        /// Whether another job with its ordering key goes first.
-        pub blocked: bool,
+        /// Why it has not begun, where it is due.
+        pub late: Option<String>,
         pub entry: String,
         pub queued: Timestamp,
         pub due: Timestamp,

@@ -14,6 +14,7 @@
 
 pub mod alerts;
 pub mod audit;
+pub mod coming;
 pub mod databases;
 pub mod deliveries;
 pub mod deploys;

@@ -6,9 +6,9 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, alerts, audit, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes, language,
-    libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services, session,
-    settings, statistics, timetables, transfer, trials, watches, workflows,
+    Json, alerts, audit, coming, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes,
+    language, libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services,
+    session, settings, statistics, timetables, transfer, trials, watches, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -194,6 +194,12 @@ fn runs_and_jobs(all: &mut Operations) {
     );
     all.act::<lanes::LaneChanged>("/lanes/{name}/{action}", "changeLane", "Holds, releases or empties a lane")
         .problems(&[404]);
+    all.list::<coming::ComingQuery, coming::Coming>(
+        "/coming",
+        "coming",
+        "What is to come: jobs that become due, waits that end, timetables",
+    )
+    .problems(&[422]);
     all.get::<alerts::Alerts>("/alerts", "alerts", "Alerts: how they stand, and when they lasted");
     let body = all.generator.subschema_for::<alerts::NewSilence>();
     let answer = all.generator.subschema_for::<alerts::AlertSilence>();

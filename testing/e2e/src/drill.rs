@@ -94,7 +94,9 @@ fn not_whole(stored: &[PathBuf], accepted: &[String]) -> Vec<String> {
         let number = text.lines().next().and_then(|line| line.parse().ok());
         number.is_some_and(|n| text == paper(n))
     };
-    let (whole, broken): (Vec<_>, Vec<_>) = stored.iter().partition(|path| is_whole(path));
+    // A process that is killed leaves what it was staging; a place lists and reads none of that.
+    let staged = |path: &&PathBuf| path.file_name().is_some_and(|name| name.to_string_lossy().contains('#'));
+    let (whole, broken): (Vec<_>, Vec<_>) = stored.iter().filter(|path| !staged(path)).partition(|path| is_whole(path));
     let names: HashSet<_> = whole.iter().filter_map(|path| path.file_name()?.to_str()).collect();
     let missing = accepted.iter().filter(|id| !names.contains(id.as_str())).cloned();
     missing.chain(broken.iter().map(|path| path.display().to_string())).collect()

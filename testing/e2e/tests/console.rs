@@ -322,6 +322,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/lanes", &[]),
             ("/alerts", &["table .acts .bx--btn"]),
             ("/timetables", &[]),
+            ("/coming", &[]),
             ("/watches", &[]),
             ("/audit", &[]),
             ("/services/tides", &[".head .bx--btn"]),

@@ -154,7 +154,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     drill.more(50);
     let found = drill.finish(&server, "kanzlei_drill", Duration::from_secs(60));
     println!("{found}");
-    assert!(found.good(), "{found}\n{:?} {:?}", found.stuck, found.repeated_after_journaled);
+    assert!(found.good(), "{found}\n{:?} {:?} {:?}", found.stuck, found.repeated_after_journaled, found.not_whole);
     assert!(found.refused > 0, "the database was unavailable");
 }
 

@@ -138,7 +138,7 @@ pub async fn round(jobs: &Jobs, live: &Live, at: Timestamp) -> Result<()> {
             }
             _ => {
                 put(&mut row, &step.standing);
-                // Nobody is to be told: it counts as never announced.
+                // Without a workflow for notices it counts as never announced.
                 row.announced = if alert.run.is_none() { None } else { row.announced };
                 if jobs.store.write_alert(&row).await? {
                     let ended = step.ended.map(|_| at);

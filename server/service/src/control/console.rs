@@ -29,7 +29,7 @@ fn policy(nonce: &str) -> String {
 }
 
 /// First parts of the paths that are pages of the console, as `console/src/App.svelte` has them.
-const PAGES: [&str; 18] = [
+const PAGES: [&str; 19] = [
     "",
     "new",
     "import",
@@ -39,6 +39,7 @@ const PAGES: [&str; 18] = [
     "workflows",
     "overview",
     "alerts",
+    "coming",
     "runs",
     "jobs",
     "lanes",

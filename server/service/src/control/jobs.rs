@@ -219,6 +219,8 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
     let history = job.history.as_deref().unwrap_or_default().lines();
     let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
     let remaining = app.jobs.remaining(&job).await;
+    let held = app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane);
+    let late = super::late::why(&app, &live, &job, held, at).await?;
     let named = live.name_now(&job.workflow, id).to_owned();
     Ok(HttpResponse::Ok().json(Job {
         url: url_of(&app, id),
@@ -227,8 +229,8 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         live: live.workflows.get(&named).is_some_and(|w| w.revision == job.revision),
         state,
         stopping: job.stop && !job.phase.ended(),
-        held: app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane),
-        blocked: job.phase == JobPhase::Blocked,
+        held,
+        late,
         queued: job.accepted,
         due: job.due,
         started: job.started,

@@ -9,6 +9,7 @@ mod assistants;
 pub mod audit;
 pub mod auth;
 mod changes;
+mod coming;
 mod console;
 mod databases;
 mod deliveries;
@@ -21,6 +22,7 @@ mod jobs;
 mod keys;
 mod lanes;
 pub mod language;
+mod late;
 mod libraries;
 mod log;
 pub mod metrics;
@@ -211,6 +213,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/lanes", web::get().to(lanes::list))
                     .route("/lanes/samples", web::get().to(lanes::samples))
                     .route("/lanes/{name}/{action}", web::post().to(lanes::change))
+                    .route("/coming", web::get().to(coming::coming))
                     .route("/alerts", web::get().to(alerts::list))
                     .route("/alerts/{name}", web::delete().to(alerts::retire))
                     .route("/alerts/{name}/silence", web::put().to(alerts::silence))

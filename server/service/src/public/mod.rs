@@ -52,13 +52,24 @@ use uuid::Uuid;
 use crate::{App, host};
 
 /// Serves one request to the public listener.
-pub async fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> HttpResponse {
-    let (id, begun) = (fresh_id(), Instant::now());
+pub fn serve(request: HttpRequest, payload: Payload, app: Data<App>) -> impl Future<Output = HttpResponse> {
+    let id = fresh_id();
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
-    let mut sent = Sent::default();
-    // Lines of the log name the request and its run.
+    // Lines of the log name the request and its run. Around the whole, so that the future is not held twice.
     let lines = tracing::error_span!("request", request = request_id, run = %id, trace = Empty);
-    let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).instrument(lines).await;
+    served(request, payload, app, id, request_id).instrument(lines)
+}
+
+async fn served(
+    request: HttpRequest,
+    mut payload: Payload,
+    app: Data<App>,
+    id: Uuid,
+    request_id: String,
+) -> HttpResponse {
+    let begun = Instant::now();
+    let mut sent = Sent::default();
+    let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
     let (standing, used, entry) = (sent.standing.take(), sent.used.take(), sent.entry.clone());
     let _place = sent.place.take();
     let mut response = match answered {

@@ -1,7 +1,7 @@
 //! The state of lanes: how many jobs wait, whether the lane is held, and samples of past activity.
 
-use kanzlei_model::time::Timestamp;
-use sqlx::{MySql, QueryBuilder};
+use kanzlei_model::time::{Span, Timestamp};
+use sqlx::{MySql, QueryBuilder, Row};
 
 use kanzlei_model::run::RunState;
 
@@ -47,6 +47,21 @@ pub struct Sample {
     pub delay: u64,
     /// Longest delay in microseconds.
     pub max_delay: u64,
+}
+
+/// What comes in a slot of time, of one workflow.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ComingRow {
+    /// The workflow.
+    pub workflow: String,
+    /// The lane of its jobs.
+    pub lane: String,
+    /// What they wait for; nothing where they are due for the first time.
+    pub waits_for: Option<String>,
+    /// How many.
+    pub count: u64,
+    /// When the first one is due.
+    pub first: Timestamp,
 }
 
 impl Store {
@@ -103,6 +118,27 @@ impl Store {
             }
         }
         Ok(lanes)
+    }
+
+    /// Jobs that are due later, and waits that end, until an instant: counted by workflow, lane, kind and slot, at most so many.
+    pub async fn coming(&self, now: Timestamp, until: Timestamp, slot: Span, most: u32) -> Result<Vec<ComingRow>> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(super::query::SEARCH_SECONDS);
+        query.push("SELECT workflow, lane, waits_for, CAST(COUNT(*) AS UNSIGNED), CAST(MIN(ready_at) AS SIGNED), FLOOR((ready_at - ");
+        query.push_bind(now.as_micros()).push(") / ").push_bind(slot.as_micros().max(1));
+        query.push(") slot FROM job WHERE phase = 1 AND ready_at > ").push_bind(now.as_micros());
+        query.push(" AND ready_at <= ").push_bind(until.as_micros());
+        query.push(" GROUP BY workflow, lane, waits_for, slot ORDER BY slot, workflow LIMIT ").push_bind(most);
+        let rows = query.build().fetch_all(&self.pool).await.doing("reading what is to come")?;
+        let read = |row: &sqlx::mysql::MySqlRow| -> sqlx::Result<ComingRow> {
+            Ok(ComingRow {
+                workflow: row.try_get(0)?,
+                lane: row.try_get(1)?,
+                waits_for: row.try_get(2)?,
+                count: row.try_get(3)?,
+                first: Timestamp::from_micros(row.try_get(4)?),
+            })
+        };
+        rows.iter().map(read).collect::<sqlx::Result<_>>().doing("reading what is to come")
     }
 
     /// Holds or releases a lane.

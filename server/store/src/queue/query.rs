@@ -428,6 +428,19 @@ impl Store {
         Ok(out)
     }
 
+    /// The job that goes before another one with the same ordering key: one that runs, else the first that is due.
+    pub async fn goes_first(&self, ordering_key: &str, other: Uuid) -> Result<Option<(Uuid, JobPhase)>> {
+        let row = sqlx::query!(
+            "SELECT id, phase FROM job WHERE ordering_key = ? AND phase IN (1, 2) AND id <> ? ORDER BY phase DESC, claim_rank, ready_at LIMIT 1",
+            ordering_key,
+            other.as_bytes().as_slice()
+        )
+        .fetch_optional(&self.pool)
+        .await
+        .doing("searching for the job that goes first")?;
+        Ok(row.map(|row| (uuid(&row.id), phase(row.phase))))
+    }
+
     /// Returns jobs, newest first. A search that no index serves reads at most [`SEARCHED`] jobs.
     pub async fn jobs(&self, filter: &Filter, now: Timestamp) -> Result<JobsPage> {
         let mut oldest = if filter.scans() { self.oldest_searched(filter.before).await? } else { None };
