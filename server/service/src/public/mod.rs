@@ -52,65 +52,59 @@ use uuid::Uuid;
 use crate::{App, host};
 
 /// Serves one request to the public listener.
-pub fn serve(request: HttpRequest, payload: Payload, app: Data<App>) -> impl Future<Output = HttpResponse> {
+pub fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> impl Future<Output = HttpResponse> {
     let id = fresh_id();
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
     // Lines of the log name the request and its run. Around the whole, so that the future is not held twice.
     let lines = tracing::error_span!("request", request = request_id, run = %id, trace = Empty);
-    served(request, payload, app, id, request_id).instrument(lines)
-}
-
-async fn served(
-    request: HttpRequest,
-    mut payload: Payload,
-    app: Data<App>,
-    id: Uuid,
-    request_id: String,
-) -> HttpResponse {
-    let begun = Instant::now();
-    let mut sent = Sent::default();
-    let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
-    let (standing, used, entry) = (sent.standing.take(), sent.used.take(), sent.entry.clone());
-    let _place = sent.place.take();
-    let mut response = match answered {
-        Ok(response) => response,
-        Err(mut refusal) => {
-            refusal.give_type(&app.problem_types);
-            let response = refusal.response();
-            refusal::keep(&app, &request, id, &request_id, sent, &refusal);
-            response
-        }
-    };
-    if let Some((workflow, endpoint)) = &entry {
-        response = web::finish(&workflow.plan.endpoints[*endpoint], &request, response).await;
-    }
-    if let Some(standing) = &standing {
-        allow::show(standing, &mut response);
-    }
-    if let Some((_, standing)) = &standing {
-        app.jobs.totals.allowances.add(if standing.refused.is_some() { "refused" } else { "allowed" });
-    }
-    let answers = entry.as_ref().map_or(&app.jobs.totals.elsewhere, |(workflow, _)| &workflow.counters.metrics.answers);
-    answers.add(class(response.status().as_u16()), begun.elapsed());
-    if let (Some(key), Some((workflow, _))) = (used, &entry) {
-        let refused = standing.is_some_and(|(_, standing)| standing.refused.is_some());
-        let became = match response.status().is_server_error() {
-            true => Became::Failed,
-            false if refused => Became::Refused,
-            false => Became::Answered,
+    let served = async move {
+        let begun = Instant::now();
+        let mut sent = Sent::default();
+        let answered = answer(&request, &mut payload, &app, id, &request_id, &mut sent).await;
+        let (standing, used, entry) = (sent.standing.take(), sent.used.take(), sent.entry.clone());
+        let _place = sent.place.take();
+        let mut response = match answered {
+            Ok(response) => response,
+            Err(mut refusal) => {
+                refusal.give_type(&app.problem_types);
+                let response = refusal.response();
+                refusal::keep(&app, &request, id, &request_id, sent, &refusal);
+                response
+            }
         };
-        app.usage.count(&key, &workflow.plan.name, now(), became);
-    }
-    name_run(&app.run_header, &mut response);
-    if let (Ok(server), false) = (HeaderValue::from_str(&app.server), app.server.is_empty()) {
-        response.headers_mut().insert(SERVER, server);
-    }
-    // What an answer is, its media type says, not a browser's guess.
-    response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
-    if let Ok(value) = HeaderValue::from_str(&request_id) {
-        response.headers_mut().insert(read::REQUEST_ID.clone(), value);
-    }
-    response
+        if let Some((workflow, endpoint)) = &entry {
+            response = web::finish(&workflow.plan.endpoints[*endpoint], &request, response).await;
+        }
+        if let Some(standing) = &standing {
+            allow::show(standing, &mut response);
+        }
+        if let Some((_, standing)) = &standing {
+            app.jobs.totals.allowances.add(if standing.refused.is_some() { "refused" } else { "allowed" });
+        }
+        let answers =
+            entry.as_ref().map_or(&app.jobs.totals.elsewhere, |(workflow, _)| &workflow.counters.metrics.answers);
+        answers.add(class(response.status().as_u16()), begun.elapsed());
+        if let (Some(key), Some((workflow, _))) = (used, &entry) {
+            let refused = standing.is_some_and(|(_, standing)| standing.refused.is_some());
+            let became = match response.status().is_server_error() {
+                true => Became::Failed,
+                false if refused => Became::Refused,
+                false => Became::Answered,
+            };
+            app.usage.count(&key, &workflow.plan.name, now(), became);
+        }
+        name_run(&app.run_header, &mut response);
+        if let (Ok(server), false) = (HeaderValue::from_str(&app.server), app.server.is_empty()) {
+            response.headers_mut().insert(SERVER, server);
+        }
+        // What an answer is, its media type says, not a browser's guess.
+        response.headers_mut().insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+        if let Ok(value) = HeaderValue::from_str(&request_id) {
+            response.headers_mut().insert(read::REQUEST_ID.clone(), value);
+        }
+        response
+    };
+    served.instrument(lines)
 }
 
 /// Calls the header field with the id of the run as the configuration does.
