@@ -187,7 +187,6 @@ fn pages(dir: &Path, cases: &Path, shown: &Shown) -> Vec<String> {
         "console-deliveries=/deliveries?workflow=customs-recall!dark@.acts .bx--btn".into(),
         "console-jobs=/jobs".into(),
         format!("console-job=/jobs/{}", shown.held),
-        "console-timetables=/timetables".into(),
         format!("client-check=$cd {} && kanzlei check arrival-notice.yaml", dir.display()),
         format!("client-run=$kanzlei run {}", shown.last),
         "console-overview=/overview".into(),
