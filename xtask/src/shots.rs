@@ -84,8 +84,9 @@ pub fn take() -> Done {
         })
         .and_then(|()| {
             // Quotes fail for a while, and an alert begins.
-            let away = format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour/tides?fail_next=9'", ports.standins);
-            shell(&away)?;
+            let failing =
+                format!("curl -sS -X PUT 'http://127.0.0.1:{}/~/behaviour/tides?fail_next=9'", ports.standins);
+            shell(&failing)?;
             for _ in 0..3 {
                 shell("kanzlei call berth-quote harbour=LIN imo=9074720 arrives=2027-03-04T06:00:00Z")?;
             }

@@ -3,12 +3,12 @@
 use kanzlei_compiler::check::{Bundle, check};
 
 const WORK: &str = "workflow: work\nentries: [{endpoint: POST /work, access: open}]\nsteps: [{reply: 204}]\n";
-const TOLD: &str = "workflow: told\ninput: {alerts: {type: array}}\nsteps: [{reply: 200, body: '${input}'}]\n";
+const NOTICE: &str = "workflow: notice\ninput: {alerts: {type: array}}\nsteps: [{reply: 200, body: '${input}'}]\n";
 
 /// The codes of the findings of an alert beside these workflows.
-fn found(told: &str, rest: &str) -> Vec<String> {
-    let alert = format!("alert: a\nrun: told\n{rest}\n");
-    let texts = [("work.yaml", WORK), ("told.yaml", told), ("a.yaml", alert.as_str())];
+fn found(notice: &str, rest: &str) -> Vec<String> {
+    let alert = format!("alert: a\nrun: notice\n{rest}\n");
+    let texts = [("work.yaml", WORK), ("notice.yaml", notice), ("a.yaml", alert.as_str())];
     let checked = check(&Bundle::of(texts.map(|(path, text)| (path.to_owned(), text.to_owned()))));
     checked.diagnostics.into_iter().map(|one| one.code).collect()
 }
@@ -34,7 +34,7 @@ fn conditions_are_over_the_measures_of_what_is_there() {
         ("when: failed > 0", "missing-key"),
         ("workflow: work", "missing-key"),
         ("workflow: work\nwhen: failed > 0\nover: 30s", "wrong-value"),
-        ("workflow: told\nwhen: failed > 0", "wrong-value"),
+        ("workflow: notice\nwhen: failed > 0", "wrong-value"),
         ("workflow: work\nwhen: failed > 0\nexamples: [{measures: {failed: 1}, holds: true}, {holds: false}]", ""),
         ("workflow: work\nwhen: failed > 0\nexamples: [{measures: {failed: 1}, holds: false}]", "example-differs"),
         ("workflow: work\nwhen: failed > 0\nexamples: [{measures: {fialed: 1}, holds: false}]", "unknown-name"),
@@ -45,7 +45,7 @@ fn conditions_are_over_the_measures_of_what_is_there() {
         ),
     ] {
         let wanted: Vec<&str> = if code.is_empty() { Vec::new() } else { vec![code] };
-        assert_eq!(found(TOLD, rest), wanted, "{rest}");
+        assert_eq!(found(NOTICE, rest), wanted, "{rest}");
     }
 }
 
@@ -60,7 +60,7 @@ fn a_notice_fits_the_input_of_its_workflow() {
         ("{alerts: {type: object}}", false),
         ("{alerts: {type: array, items: {type: object, required: [why]}}}", false),
     ] {
-        let told = TOLD.replace("{alerts: {type: array}}", input);
-        assert_eq!(found(&told, rest).is_empty(), fits, "{input}: {:?}", found(&told, rest));
+        let notice = NOTICE.replace("{alerts: {type: array}}", input);
+        assert_eq!(found(&notice, rest).is_empty(), fits, "{input}: {:?}", found(&notice, rest));
     }
 }

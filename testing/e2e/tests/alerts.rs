@@ -10,18 +10,18 @@ entries: [{endpoint: GET /breaks, access: open}]
 steps: [{call: GET http://127.0.0.1:1/}, {reply: 204}]
 ";
 const NOWHERE: &str = "service: nowhere\nbase: http://127.0.0.1:1\nnetwork: private\n";
-const TOLD: &str = "workflow: told
+const NOTICE: &str = "workflow: notice
 input: {alerts: {type: array, items: {type: object, required: [alert], properties: {alert: {type: string}}}}}
 steps: [{reply: 200, body: '${input.alerts.map(one => one.alert)}'}]
 ";
-const ALERT: &str = "alert: breaks-fails\nworkflow: breaks\nwhen: failed >= 2\nrun: told\n";
+const ALERT: &str = "alert: breaks-fails\nworkflow: breaks\nwhen: failed >= 2\nrun: notice\n";
 
 #[test]
 fn an_alert_is_announced_by_the_process_that_works() {
     let office = office("alerts", &[]);
     let run = |args: &[&str], code: i32| said(&client(&office, args), code);
     assert!(run(&["alerts"], 0).contains("No alerts."), "none is live");
-    let texts = [("breaks.yaml", BREAKS), ("nowhere.yaml", NOWHERE), ("told.yaml", TOLD), ("alert.yaml", ALERT)];
+    let texts = [("breaks.yaml", BREAKS), ("nowhere.yaml", NOWHERE), ("notice.yaml", NOTICE), ("alert.yaml", ALERT)];
     assert_eq!(deploy_texts(&office, &texts).status, 200);
     for _ in 0..3 {
         assert_eq!(http("GET", &format!("{}/breaks", office.public()), &[], b"").status, 502);
@@ -35,11 +35,11 @@ fn an_alert_is_announced_by_the_process_that_works() {
         assert!(shown.contains(part), "no {part:?} in {shown}");
     }
     let notice = wait::until(Duration::from_secs(20), || {
-        let jobs = run(&["jobs", "--workflow", "told"], 0);
+        let jobs = run(&["jobs", "--workflow", "notice"], 0);
         jobs.contains("succeeded").then_some(jobs)
     });
     let notice = notice.expect("the notice runs");
-    assert_eq!(notice.matches("told").count(), 1, "{notice}");
+    assert_eq!(notice.matches("notice").count(), 1, "{notice}");
     assert!(
         run(&["alert", "silence", "breaks-fail", "--for", "2h", "--reason", "x"], 1)
             .contains("did you mean `breaks-fails`?")
@@ -50,7 +50,7 @@ fn an_alert_is_announced_by_the_process_that_works() {
     );
     assert!(run(&["alerts"], 0).contains("on, silenced"));
     run(&["alert", "speak", "breaks-fails"], 0);
-    assert!(run(&["retire", "told"], 1).contains("alerts name it: breaks-fails"));
+    assert!(run(&["retire", "notice"], 1).contains("alerts name it: breaks-fails"));
     run(&["alert", "retire", "breaks-fails"], 0);
-    run(&["retire", "told"], 0);
+    run(&["retire", "notice"], 0);
 }

@@ -17,19 +17,19 @@ steps:
   - {reply: 204}
 ";
 const PEER: &str = "service: peer\nbase: http://127.0.0.1:1\nnetwork: private\n";
-const TOLD: &str = "workflow: told
+const NOTICE: &str = "workflow: notice
 input: {alerts: {type: array}}
 steps: [{note: '${input.alerts}'}, {reply: 204}]
 ";
 
 fn alert(name: &str, rest: &str) -> String {
-    format!("alert: {name}\nrun: told\n{rest}\n")
+    format!("alert: {name}\nrun: notice\n{rest}\n")
 }
 
 /// Documents with these alerts.
 fn documents(alerts: &[(&str, &str)]) -> Vec<String> {
     let own = alerts.iter().map(|(name, rest)| alert(name, rest));
-    [WORK, PEER, TOLD].map(str::to_owned).into_iter().chain(own).collect()
+    [WORK, PEER, NOTICE].map(str::to_owned).into_iter().chain(own).collect()
 }
 
 async fn step(bed: &Bed, at: Timestamp) {
@@ -45,7 +45,7 @@ async fn alerts(bed: &Bed) -> Json {
 
 /// The inputs of all notices, as `name state` each, in the order of their queueing.
 async fn notices(bed: &Bed) -> Vec<String> {
-    let listed = bed.control("GET /jobs?workflow=told&limit=100", &Json::Null).await.json();
+    let listed = bed.control("GET /jobs?workflow=notice&limit=100", &Json::Null).await.json();
     let mut all = Vec::new();
     for job in listed["jobs"].as_array().expect("jobs").iter().rev() {
         let id = job["id"].as_str().expect("an id");
@@ -103,7 +103,7 @@ fn an_alert_begins_and_ends_and_is_announced_once() {
         assert_eq!(over["alerts"][0]["state"], "off");
         assert!(!over["spans"][0]["ended"].is_null(), "{over}");
         // What an alert names stays; what lasts of a retired one ends.
-        for name in ["work", "told"] {
+        for name in ["work", "notice"] {
             assert_eq!(bed.control(&format!("DELETE /workflows/{name}"), &Json::Null).await.status, 409, "{name}");
         }
         runs(bed, 4, 2).await;
@@ -112,7 +112,7 @@ fn an_alert_begins_and_ends_and_is_announced_once() {
         step(bed, now()).await;
         let gone = alerts(bed).await;
         assert_eq!((&gone["alerts"], gone["spans"][0]["ended"].is_null()), (&json!([]), false), "{gone}");
-        assert_eq!(bed.control("DELETE /workflows/told", &Json::Null).await.status, 204);
+        assert_eq!(bed.control("DELETE /workflows/notice", &Json::Null).await.status, 204);
     });
 }
 

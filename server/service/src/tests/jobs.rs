@@ -595,7 +595,7 @@ fn many_jobs_are_cancelled_behind_the_answer() {
 /// What failed, when and how: the selection of a repair.
 #[test]
 fn jobs_are_selected_by_how_they_failed() {
-    let breaks = "workflow: breaks\ninput: {n: {type: integer}}\nentries: [{endpoint: POST /breaks, access: open, answer: later}]\nsteps:\n  - {fail: 409, title: Taken, when: input.n === 1}\n  - {fail: 503, title: Away, when: input.n === 2}\n  - {reply: 204}\n";
+    let breaks = "workflow: breaks\ninput: {n: {type: integer}}\nentries: [{endpoint: POST /breaks, access: open, answer: later}]\nsteps:\n  - {fail: 409, title: Taken, when: input.n === 1}\n  - {fail: 503, title: Unavailable, when: input.n === 2}\n  - {reply: 204}\n";
     with("how_failed", &[breaks], &[], async |bed| {
         bed.work();
         let before = now();
