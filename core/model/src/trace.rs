@@ -1,7 +1,7 @@
 //! The trace that a request, a run or a job belongs to (W3C Trace Context).
 //!
-//! A trace has an id, the span that it continues, and whether its spans are kept. Whoever begins a trace decides that once for all;
-//! the flag `sampled` passes it on.
+//! A trace has an id, the span that it continues, and whether its spans are kept. The service that begins a trace decides that for all of it;
+//! the flag `sampled` passes the decision on.
 //!
 //! ```
 //! use kanzlei_model::trace::Trace;

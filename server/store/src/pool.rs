@@ -12,10 +12,16 @@
 use std::time::Duration;
 
 use sqlx::Connection;
-use sqlx::mysql::MySqlPoolOptions;
+use sqlx::mysql::{MySqlPool, MySqlPoolOptions};
 
 /// How long a connection may take to answer when it is returned. One that is still busy for longer is closed.
 const SETTLED: Duration = Duration::from_secs(2);
+
+/// Connections of a pool: idle, open, and at most.
+pub(crate) fn connections(pool: &MySqlPool) -> (u32, u32, u32) {
+    let idle = u32::try_from(pool.num_idle()).unwrap_or(u32::MAX);
+    (idle.min(pool.size()), pool.size(), pool.options().get_max_connections())
+}
 
 /// Has connections closed that are returned in the middle of a transaction, or that do not answer.
 pub(crate) fn returning(options: MySqlPoolOptions) -> MySqlPoolOptions {

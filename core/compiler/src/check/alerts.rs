@@ -8,11 +8,10 @@ use kanzlei_lang::document::alert::{Alert, Subject, unknown_measure};
 use kanzlei_lang::document::yaml::Kind;
 use kanzlei_lang::expr::{Expression, Scope};
 use kanzlei_lang::suggest;
-use kanzlei_lang::types::Env;
-use kanzlei_lang::types::Type;
+use kanzlei_lang::types::{Env, Type};
 use kanzlei_model::time::Timestamp;
 
-use super::{Checked, report_faults, report_findings};
+use super::{Checked, entries, report_faults, report_findings, services};
 use crate::plan::alert::Announced;
 use crate::plan::{self, Plan};
 
@@ -24,7 +23,7 @@ pub(super) struct Around<'c> {
     pub names: &'c [&'c str],
 }
 
-/// Compiles an alert; nothing where it has errors.
+/// Compiles an alert and reports what is wrong with it; nothing where its condition cannot be compiled.
 pub(super) fn alert(alert: &Alert, around: &Around<'_>, report: &mut Report) -> Option<plan::Alert> {
     known(alert, around, report);
     if let Some(run) = &alert.run {
@@ -86,15 +85,14 @@ fn known(alert: &Alert, around: &Around<'_>, report: &mut Report) {
             let known = checked.lanes.keys().map(String::as_str).chain(["main"]);
             unknown(kind, name, alert.of.at, known, report);
         }
-        Subject::Service if checked.services.contains_key(name) => {}
-        Subject::Service => unknown(kind, name, alert.of.at, checked.services.keys().map(String::as_str), report),
+        Subject::Service => services::known(&alert.of, &checked.services, report),
         Subject::Allowance => match checked.allowances.get(name) {
             Some(allowance) if allowance.quota.is_some() => {}
             Some(_) => {
                 report.error("unknown-name", alert.of.at, format!("`{name}` has no quota that could be used up"));
                 report.help("its `rate` refuses what is too much at once; refusals are rejected runs of a workflow");
             }
-            None => unknown(kind, name, alert.of.at, checked.allowances.keys().map(String::as_str), report),
+            None => entries::known_allowance(&alert.of, &checked.allowances, report),
         },
     }
 }

@@ -67,6 +67,19 @@ pub enum NotQueued {
     Failed(String),
 }
 
+impl From<NotQueued> for crate::error::Error {
+    /// For what the service queues by itself, such as jobs of timetables.
+    fn from(refused: NotQueued) -> Self {
+        match refused {
+            NotQueued::Full { status, detail } => Self::problem(status, "The queue is full", detail),
+            NotQueued::Failed(detail) => Self::problem(500, "The job could not be queued", detail),
+            NotQueued::Unavailable | NotQueued::Unanswered => {
+                Self::problem(503, "The database is unavailable", "nothing was queued")
+            }
+        }
+    }
+}
+
 impl Jobs {
     /// Queues jobs. They are in the database once this succeeds.
     pub async fn accept(&self, rows: Vec<NewJob>, batch: Option<NewBatch>) -> Result<(), NotQueued> {

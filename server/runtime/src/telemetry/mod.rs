@@ -5,7 +5,7 @@
 //! follow from the run, so that a job continues its trace in every process. No span has a value of a run: what is confidential
 //! stays in the journal.
 //!
-//! Whoever begins a trace decides whether it is kept, and the flag of `traceparent` passes that on. What waits for the collector
+//! The service that begins a trace decides whether it is kept, and the flag of `traceparent` passes that on. What waits for the collector
 //! has at most [`WAITING`] items and [`MOST_BYTES`] bytes; beyond them items are dropped and counted. A request never waits.
 //!
 //! ```

@@ -23,7 +23,6 @@ use uuid::Uuid;
 use crate::clock::now;
 use crate::error::{Error, Result};
 use crate::live::Live;
-use crate::queue::accept::NotQueued;
 use crate::queue::{Jobs, Origin};
 
 pub use measures::Measures;
@@ -224,13 +223,7 @@ async fn queue(jobs: &Jobs, live: &Live, run: &str, all: &[Due<'_>], at: Timesta
         generation: 0,
     };
     let row = NewJob { unattended: true, ..jobs.row(live, workflow, id, &input, &origin)? };
-    jobs.accept(vec![row], None).await.map_err(|refused| match refused {
-        NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
-        NotQueued::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
-        NotQueued::Unavailable | NotQueued::Unanswered => {
-            Error::problem(503, "The database is unavailable", "nothing was queued")
-        }
-    })
+    Ok(jobs.accept(vec![row], None).await?)
 }
 
 fn put(row: &mut AlertRow, standing: &Standing) {

@@ -188,13 +188,7 @@ async fn fire(
         _ => row.ordering_key.clone(),
     };
     let row = NewJob { due: if result == "by-hand" { row.due } else { due }, ordering_key, unattended: true, ..row };
-    jobs.accept(vec![row], None).await.map_err(|refused| match refused {
-        crate::queue::accept::NotQueued::Full { status, detail } => Error::problem(status, "The queue is full", detail),
-        crate::queue::accept::NotQueued::Failed(detail) => Error::problem(500, "The job could not be queued", detail),
-        crate::queue::accept::NotQueued::Unavailable | crate::queue::accept::NotQueued::Unanswered => {
-            Error::problem(503, "The database is unavailable", "nothing was queued")
-        }
-    })?;
+    jobs.accept(vec![row], None).await?;
     note(jobs, &plan.name, entry, due, result, Some(id)).await?;
     Ok(id)
 }

@@ -29,6 +29,7 @@ mod previews;
 mod public;
 mod rehearsals;
 mod rename;
+mod repair;
 mod rows;
 mod schedules;
 mod secrets;

@@ -139,8 +139,7 @@ impl Database {
 
     /// Connections of the pool: idle, open, and at most.
     pub fn connections(&self) -> (u32, u32, u32) {
-        let idle = u32::try_from(self.pool.num_idle()).unwrap_or(u32::MAX);
-        (idle.min(self.pool.size()), self.pool.size(), self.pool.options().get_max_connections())
+        crate::pool::connections(&self.pool)
     }
 
     fn with(options: MySqlConnectOptions, connections: u32, guard: Arc<Guard>) -> Self {

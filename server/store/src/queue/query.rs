@@ -220,7 +220,7 @@ pub struct Watched {
 /// Which jobs are selected; everything that is set must fit.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Filter {
-    /// Only jobs in one of these states; all where there are none.
+    /// Only jobs in one of these states; of every state by default.
     pub states: Vec<RunState>,
     /// Only jobs of this lane.
     pub lane: Option<String>,
