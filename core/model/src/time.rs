@@ -42,7 +42,7 @@ impl Timestamp {
     }
 
     /// Microseconds since 1970-01-01T00:00:00Z.
-    pub fn as_micros(self) -> i64 {
+    pub const fn as_micros(self) -> i64 {
         self.0
     }
 

@@ -25,7 +25,7 @@ pub struct JobFilter {
     /// The name of a workflow.
     pub workflow: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    /// A whole tag.
+    /// A whole tag, or several: `imo-9155028,hold`. A job has all of them. A comma in a tag is written `\,`.
     pub tag: Option<String>,
     /// How a tag begins.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -80,6 +80,19 @@ pub enum JobAction {
     RunNow,
     Postpone,
     Retry,
+    /// Undoes a retry, of jobs that have not begun again.
+    Undo,
+}
+
+/// With which revision a retry continues.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RetryWith {
+    /// The one that the job has.
+    #[default]
+    Own,
+    /// The live one, where what is recorded of the job fits it.
+    Live,
 }
 
 /// Where a retry begins.
@@ -110,6 +123,18 @@ pub struct JobChange {
     /// For `retry`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<RetryFrom>,
+    /// For `retry`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revision: Option<RetryWith>,
+    /// For `retry` and `run-now`: how many become due in an interval, such as `10/s`; all at once by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pace: Option<String>,
+    /// For `undo`: the change whose retries are undone, in place of ids.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub change: Option<String>,
+    /// Changes nothing: returns what would be done.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub preview: bool,
 }
 
 api! {
@@ -180,6 +205,12 @@ api! {
         pub lane: String,
         /// Whether its lane is held.
         pub held: bool,
+        /// Whether it waits because its workflow is held.
+        pub workflow_held: bool,
+        /// Callbacks that it waits for.
+        pub callbacks: Vec<AwaitedCallback>,
+        /// Whether its input can be changed.
+        pub editable: bool,
         pub priority: u8,
         pub tags: Vec<String>,
         pub group: Option<Uuid>,
@@ -281,6 +312,48 @@ api! {
         pub refused: Vec<NotChanged>,
         /// A change of many jobs goes on behind the answer; poll `/jobs/actions/{id}`.
         pub operation: Option<Operation>,
+        /// The id of a retry, by which it can be undone.
+        pub change: Option<Uuid>,
+        /// What a preview has found.
+        pub preview: Option<Preview>,
+    }
+
+    /// What a change would do.
+    pub struct Preview {
+        /// How many jobs are selected.
+        pub total: u64,
+        /// How many of them were examined, the oldest first.
+        pub examined: u64,
+        /// How many of those would be changed.
+        pub fit: u64,
+        /// When the last one would be due.
+        pub last_due: Option<Timestamp>,
+        /// The first of those that would be changed.
+        pub first: Vec<JobLine>,
+    }
+
+    /// Another input for a job that has not begun.
+    pub struct InputChange {
+        pub input: Json,
+    }
+
+    /// An answer to a callback that a job waits for, by hand.
+    pub struct CallbackAnswer {
+        /// The number of the step that waits, where several wait.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub step: Option<String>,
+        /// What the step returns.
+        pub body: Json,
+    }
+
+    /// A callback that a job waits for.
+    pub struct AwaitedCallback {
+        /// The number of its step.
+        pub step: String,
+        /// Until when.
+        pub until: Option<Timestamp>,
+        /// The JSON Schema of what it accepts.
+        pub accepts: Json,
     }
 
     /// A change of many jobs.

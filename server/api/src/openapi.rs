@@ -181,11 +181,29 @@ fn runs_and_jobs(all: &mut Operations) {
     all.post::<jobs::JobChange, jobs::JobsChanged>(
         "/jobs/actions",
         "changeJobs",
-        "Cancels, hastens, postpones or retries jobs",
+        "Cancels, hastens, postpones or retries jobs, or undoes retries",
     )
     .problems(&[422]);
+    let body = all.generator.subschema_for::<jobs::InputChange>();
+    let input = all.add("put", "/jobs/{id}/input", "changeInput", "Gives a job that has not begun another input");
+    input.body = Some(body);
+    input.problems(&[404, 409, 413, 422]);
+    let body = all.generator.subschema_for::<jobs::CallbackAnswer>();
+    let answer = all.add("post", "/jobs/{id}/callback", "answerCallback", "Answers a callback that a job waits for");
+    answer.body = Some(body);
+    answer.problems(&[404, 409, 422]);
     all.get::<jobs::Job>("/jobs/{id}", "job", "One job with what each step did").problems(&[404]);
     all.get::<jobs::Group>("/groups/{id}", "group", "How the jobs of a list stand").problems(&[404]);
+    all.get::<workflows::Holds>("/holds", "holds", "Workflows that are held");
+    let (body, answer) =
+        (all.generator.subschema_for::<workflows::HoldReason>(), all.generator.subschema_for::<workflows::Hold>());
+    let hold = all.add("put", "/holds/{workflow}", "holdWorkflow", "Holds a workflow: none of its jobs begins");
+    (hold.body, hold.status, hold.answer) = (Some(body), 200, Some(answer));
+    hold.problems(&[404, 409, 422]);
+    let answer = all.generator.subschema_for::<workflows::Released>();
+    let release = all.add("delete", "/holds/{workflow}", "releaseWorkflow", "Releases a workflow");
+    (release.status, release.answer) = (200, Some(answer));
+    release.problems(&[404]);
     all.get::<lanes::Lanes>("/lanes", "lanes", "Lanes with their rules and how they stand");
     all.list::<lanes::SampleFilter, lanes::Samples>(
         "/lanes/samples",

@@ -37,6 +37,32 @@ api! {
         pub bytes: u64,
     }
 
+    /// A workflow that is held: none of its jobs begins, and endpoints that answer at once refuse requests.
+    pub struct Hold {
+        pub workflow: String,
+        pub since: Timestamp,
+        /// Who holds it.
+        pub by: String,
+        pub reason: String,
+    }
+
+    /// Workflows that are held.
+    pub struct Holds {
+        pub holds: Vec<Hold>,
+    }
+
+    /// Why a workflow is to be held.
+    pub struct HoldReason {
+        pub reason: String,
+    }
+
+    /// A workflow that was released.
+    pub struct Released {
+        pub workflow: String,
+        /// Its jobs that were put aside and go on now.
+        pub jobs: u64,
+    }
+
     /// A way in over HTTP.
     pub struct Endpoint {
         pub method: String,
@@ -87,6 +113,9 @@ api! {
         pub tags: Vec<String>,
         pub revision: u32,
         pub since: Timestamp,
+        /// While it is held.
+        #[serde(default)]
+        pub hold: Option<Hold>,
         pub endpoints: Vec<Endpoint>,
         /// Names of the services that it calls.
         pub services: Vec<String>,
@@ -111,6 +140,9 @@ api! {
         pub about: String,
         pub revision: u32,
         pub since: Timestamp,
+        /// While it is held.
+        #[serde(default)]
+        pub hold: Option<Hold>,
         pub endpoints: Vec<Endpoint>,
         pub input: Vec<Input>,
         pub sheet: Vec<Paragraph>,

@@ -186,6 +186,7 @@ pub async fn follow_deploys(app: Data<App>) {
     every.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         every.tick().await;
+        let _ = app.jobs.follow_holds().await;
         let Ok(generation) = app.store.generation().await else { continue };
         if generation != app.live.load().generation {
             let _turn = app.deploying.lock().await;

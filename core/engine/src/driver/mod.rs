@@ -3,7 +3,7 @@
 //! A [`Machine`] returns the next effect; a [`Performer`] performs it and reports its outcome; a [`Recorder`] keeps
 //! what happened before the run sees it. The loop knows no runtime, no clock and no I/O: a performer decides
 //! what time it is and what waiting means. [`Recorded`] answers from outcomes that were recorded before,
-//! [`virtual_clock`] from stubs on a clock that jumps; performers with I/O are the server's.
+//! [`adopt`] compares what two revisions ask for, [`virtual_clock`] answers from stubs on a clock that jumps; performers with I/O are the server's.
 //!
 //! ```
 //! use kanzlei_model::time::Timestamp;
@@ -20,6 +20,7 @@
 //! assert_eq!(left, Ok(Left::Ended));
 //! ```
 
+pub mod adopt;
 pub mod virtual_clock;
 
 use std::convert::Infallible;

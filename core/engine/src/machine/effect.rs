@@ -78,6 +78,45 @@ pub enum Effect {
     Wake(Box<Waking>),
 }
 
+impl Effect {
+    /// What it is, in words.
+    pub fn what(&self) -> &'static str {
+        match self {
+            Effect::Call(_) => "a call",
+            Effect::Wait { .. } => "a pause",
+            Effect::Query(_) => "statements of a database",
+            Effect::File(_) => "work with files",
+            Effect::Mail(_) => "a mail",
+            Effect::Rows(_) => "rows",
+            Effect::Recall { .. } => "what is remembered",
+            Effect::Keep(_) => "values to be remembered",
+            Effect::Enqueue(_) => "jobs to be queued",
+            Effect::Cancel(_) => "jobs to be cancelled",
+            Effect::Open { .. } => "an address",
+            Effect::Await { .. } => "a message",
+            Effect::Wake(_) => "a value to be passed on",
+        }
+    }
+
+    /// Until when it waits, where it waits for a time or for a callback until one.
+    pub fn until(&self) -> Option<Timestamp> {
+        match self {
+            Effect::Wait { until } => Some(*until),
+            Effect::Await { until, .. } => *until,
+            _ => None,
+        }
+    }
+
+    /// The same with another end of its wait; others stay as they are.
+    pub fn moved(self, at: Timestamp) -> Effect {
+        match self {
+            Effect::Wait { .. } => Effect::Wait { until: at },
+            Effect::Await { callback, by, until: Some(_) } => Effect::Await { callback, by, until: Some(at) },
+            other => other,
+        }
+    }
+}
+
 /// By what a run waits: the workflow whose step waits, and its key.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Key {

@@ -210,15 +210,17 @@ pub const SERVICE_LIMITS: &[KeySpec] = &[
 ];
 
 /// A pace such as `10/s`, `100/min` or `5/2s`.
+/// Reads a pace, a count and an interval such as `30/min`.
+pub fn pace_of(text: &str) -> Option<(u32, Duration)> {
+    let (count, span) = text.split_once('/')?;
+    let span = span.trim();
+    let span = if span.starts_with(|c: char| c.is_ascii_digit()) { span.to_owned() } else { format!("1{span}") };
+    let count: u32 = count.trim().parse().ok().filter(|count| (1..=100_000).contains(count))?;
+    kanzlei_model::duration::parse(&span).ok().filter(|span| !span.is_zero()).map(|span| (count, span))
+}
+
 pub(super) fn pace(named: &Named, report: &mut Report) -> Option<(u32, Duration)> {
-    let read = |text: &str| {
-        let (count, span) = text.split_once('/')?;
-        let span = span.trim();
-        let span = if span.starts_with(|c: char| c.is_ascii_digit()) { span.to_owned() } else { format!("1{span}") };
-        let count: u32 = count.trim().parse().ok().filter(|count| (1..=100_000).contains(count))?;
-        kanzlei_model::duration::parse(&span).ok().filter(|span| !span.is_zero()).map(|span| (count, span))
-    };
-    let found = read(&named.text);
+    let found = pace_of(&named.text);
     if found.is_none() {
         report.error("wrong-value", named.at, "a pace is a count and an interval, such as `10/s` or `100/min`");
     }

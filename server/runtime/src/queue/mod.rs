@@ -16,6 +16,7 @@ pub mod plans;
 pub mod view;
 mod waking;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -102,6 +103,8 @@ pub struct Jobs {
     pub stops: Arc<Notify>,
     /// Notifies the worker that a job is asked to stop.
     pub stop_asked: Arc<Notify>,
+    /// Names of workflows that operators hold, as last read.
+    held: ArcSwap<BTreeSet<String>>,
     /// Networks that calls and notices reach beside the public one.
     pub network: Arc<Allowed>,
     /// The largest input, in bytes of JSON.
@@ -157,6 +160,7 @@ impl Jobs {
             wake: Arc::default(),
             stops: Arc::default(),
             stop_asked: Arc::default(),
+            held: ArcSwap::default(),
             network: bounds.network.clone(),
             most_input: bounds.input,
             room: Semaphore::new(whole as usize),
@@ -174,6 +178,23 @@ impl Jobs {
     pub fn waiting(&self) -> (usize, usize) {
         let whole = self.whole as usize;
         (whole.saturating_sub(self.room.available_permits()) << 10, whole << 10)
+    }
+
+    /// Whether an operator holds a workflow. Workers ask the database itself before a job begins.
+    pub fn is_held(&self, workflow: &str) -> bool {
+        self.held.load().contains(workflow)
+    }
+
+    /// Reads which workflows are held.
+    ///
+    /// # Errors
+    /// When the database is unavailable; the last answer remains.
+    pub async fn follow_holds(&self) -> kanzlei_store::Result<()> {
+        let held = self.store.workflow_holds().await?.into_iter().map(|hold| hold.workflow).collect::<BTreeSet<_>>();
+        if **self.held.load() != held {
+            self.held.store(Arc::new(held));
+        }
+        Ok(())
     }
 
     /// Reserves room for bytes that wait for the database; more than the whole room counts as the whole. `None` when
@@ -255,7 +276,10 @@ impl Jobs {
     }
 
     /// The row of a job of a revision that was live at a generation; its lane is the one of today.
-    fn row_at(
+    ///
+    /// # Errors
+    /// When the input is too large or cannot be sealed.
+    pub fn row_at(
         &self,
         live: &Live,
         plan: &Plan,
@@ -400,7 +424,7 @@ impl Jobs {
                 let mut found = Vec::new();
                 for state in RunState::ALL.iter().filter(|state| !state.ended()) {
                     let filter = Filter {
-                        tag: Some(tag.clone()),
+                        tags: vec![tag.clone()],
                         states: vec![*state],
                         limit: MOST_SELECTED,
                         ..Filter::default()

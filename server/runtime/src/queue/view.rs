@@ -57,7 +57,7 @@ impl Jobs {
     pub async fn document(&self, job: &JobRow) -> (JobDocument, Option<Span>) {
         let at = now();
         let remaining = self.remaining(job).await;
-        let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
+        let state = job.state(at);
         let notes: Vec<Note> =
             job.notes.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
         let address = format!("/~/jobs/{}", job.id);

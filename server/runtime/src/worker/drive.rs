@@ -1,7 +1,7 @@
 //! Drives one job: replays its recorded outcomes, performs the next effects, and records each outcome before
 //! the run sees it. A job that only waits returns to the queue and is claimed again when its wait is over.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::pin::pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -407,6 +407,8 @@ struct Steps {
     handles: Vec<(EffectId, AbortHandle)>,
     /// Calls that an earlier claim may have performed, each to be reported as interrupted.
     interrupted: Vec<EffectId>,
+    /// Waits that an operator moved, and until when they wait.
+    moved: BTreeMap<EffectId, Timestamp>,
 }
 
 impl Steps {
@@ -433,6 +435,15 @@ impl Steps {
             under_way: FuturesUnordered::new(),
             handles: Vec::new(),
             interrupted: Vec::new(),
+            moved: claimed.moved.clone(),
+        }
+    }
+
+    /// An effect as an operator has moved it.
+    fn as_moved(&self, id: EffectId, effect: Effect) -> Effect {
+        match self.moved.get(&id) {
+            None => effect,
+            Some(at) => effect.moved(*at),
         }
     }
 
@@ -487,7 +498,7 @@ impl Steps {
 
 impl Performer for Steps {
     fn begin(&mut self, id: EffectId, effect: Effect) {
-        self.pending.push((id, effect));
+        self.pending.push((id, self.as_moved(id, effect)));
     }
 
     fn cancel(&mut self, id: EffectId) {

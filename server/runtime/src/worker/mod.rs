@@ -17,7 +17,7 @@ mod shared;
 pub mod timetables;
 pub mod write;
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -32,6 +32,7 @@ use tracing::field::Empty;
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::live::Live;
 use crate::queue::Jobs;
 use crate::tally;
 use lease::SILENT;
@@ -197,7 +198,7 @@ impl Worker {
     async fn poll(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
         let jobs = &self.shared.jobs;
         let live = jobs.live.load_full();
-        let heads = jobs.store.heads().await?;
+        let (heads, holds) = jobs.store.heads().await?;
         let at = now();
         let mut next = at + POLL;
         let mut more = false;
@@ -241,9 +242,34 @@ impl Worker {
                 next = at;
             }
             next = claimed.next.map_or(next, |at| next.min(at));
-            self.begin(claimed.jobs, &here).await?;
+            let free = self.without_held(&live, &holds, claimed.jobs).await?;
+            self.begin(free, &here).await?;
         }
         Ok((!more).then(|| Duration::from((next - now()).max(Span::from_micros(500)))))
+    }
+
+    /// Puts jobs of held workflows aside; returns the others.
+    async fn without_held(
+        &self,
+        live: &Live,
+        holds: &BTreeSet<String>,
+        claimed: Vec<Claimed>,
+    ) -> kanzlei_store::Result<Vec<Claimed>> {
+        if holds.is_empty() {
+            return Ok(claimed);
+        }
+        let of = |job: &Claimed| live.name_now(&job.workflow, job.id).to_owned();
+        let (held, free): (Vec<_>, Vec<_>) = claimed.into_iter().partition(|job| holds.contains(&of(job)));
+        for workflow in holds {
+            let jobs: Vec<&Claimed> = held.iter().filter(|job| of(job) == *workflow).collect();
+            let ids: Vec<Uuid> = jobs.iter().map(|job| job.id).collect();
+            let store = &self.shared.jobs.store;
+            if !ids.is_empty() && !store.put_aside(self.id, workflow, &ids).await? {
+                let fences: Vec<(Uuid, u32)> = jobs.iter().map(|job| (job.id, job.fence)).collect();
+                store.release(self.id, &fences, now()).await?;
+            }
+        }
+        Ok(free)
     }
 
     fn here(&self, lane: &str) -> Arc<Here> {

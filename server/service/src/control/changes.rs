@@ -1,4 +1,4 @@
-//! Changes of jobs: cancel, run now, postpone, retry; of one, of some, or of a hundred thousand.
+//! Changes of jobs: cancel, run now, postpone, retry, undo; of one, of some, or of a hundred thousand.
 //!
 //! A change of more than [`AT_ONCE`] jobs goes on behind its answer and is polled. It ends with the process: what it has
 //! changed stays changed, and the same change can be asked for again.
@@ -8,17 +8,18 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
-use kanzlei_api::jobs::{JobAction, JobChange, JobsChanged, NotChanged, Operation, RetryFrom};
-use kanzlei_model::run::FailureKind;
+use kanzlei_api::jobs::{JobAction, JobChange, JobsChanged, NotChanged, Operation, Preview, RetryFrom};
+use kanzlei_lang::document::service::pace_of;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
+use kanzlei_runtime::live::Live;
 use kanzlei_runtime::queue::{MOST_SELECTED, history_line};
-use kanzlei_store::queue::JobPhase;
-use serde_json::Value;
+use kanzlei_store::queue::{JobPhase, Retry};
 use uuid::Uuid;
 
 use super::auth::Caller;
-use super::jobs::{filter_of, read_id};
+use super::jobs::{filter_of, line, read_id};
+use super::repair::{self, Retriable, Retried};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -26,11 +27,17 @@ use crate::error::{Error, Result};
 const AT_ONCE: usize = 500;
 /// Changes of many jobs that go on at the same time.
 const MOST_RUNNING: usize = 8;
+/// Jobs that a preview lists.
+const SHOWN: usize = 10;
 /// How long the outcome of one can be polled.
 const POLLED: Span = Span::from_secs(3600);
 
 /// Why nothing was done to a job.
-type Unchanged = &'static str;
+type Unchanged = String;
+
+const NO_JOB: &str = "there is no such job";
+const NOT_WAITING: &str = "it does not wait for its time";
+const BEGUN: &str = "it has begun again or ended since, or was not retried by this change";
 
 /// Changes of many jobs.
 #[derive(Default)]
@@ -45,7 +52,13 @@ impl Operations {
         if all.values().filter(|one| of(one).is_some_and(|one| !one.ended)).count() >= MOST_RUNNING {
             return None;
         }
-        let changed = JobsChanged { done: Vec::new(), refused: Vec::new(), operation: Some(operation.clone()) };
+        let changed = JobsChanged {
+            done: Vec::new(),
+            refused: Vec::new(),
+            operation: Some(operation.clone()),
+            change: Some(operation.id),
+            preview: None,
+        };
         let shared = Arc::new(Mutex::new(changed));
         all.insert(operation.id, shared.clone());
         Some(shared)
@@ -58,18 +71,32 @@ impl Operations {
 }
 
 /// The change to make to each job.
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 struct Wanted {
     action: JobAction,
     due: Option<Timestamp>,
-    from: RetryFrom,
+    how: Retried,
+    /// Between the due times of two jobs.
+    gap: Span,
     at: Timestamp,
+    /// Of this change; of the one that is undone.
+    change: Uuid,
+    by: String,
+}
+
+impl Wanted {
+    /// When the job is due before which so many were changed.
+    fn due_after(&self, done: u64) -> Timestamp {
+        self.at + self.gap * i64::try_from(done).unwrap_or(i64::MAX)
+    }
 }
 
 /// `POST /jobs/actions`: does something to jobs, by id or by what they have in common.
 pub async fn act(app: Data<App>, caller: Caller, body: Json<JobChange>) -> Result<HttpResponse> {
     let change = body.into_inner();
-    caller.notes.changed("jobs", None, serde_json::to_string(&change).ok());
+    if !change.preview {
+        caller.notes.changed("jobs", None, serde_json::to_string(&change).ok());
+    }
     let at = now();
     let due = match (change.action, change.due.as_deref()) {
         (JobAction::Postpone, None) => {
@@ -78,20 +105,44 @@ pub async fn act(app: Data<App>, caller: Caller, body: Json<JobChange>) -> Resul
         }
         (_, due) => due.map(|text| due_of(text, at)).transpose()?,
     };
-    let ids = match (&change.ids, change.select) {
-        (ids, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
-        (_, Some(selected)) => {
+    let gap = gap_of(change.action, change.pace.as_deref())?;
+    let mut id = Uuid::now_v7();
+    let ids = match (&change.ids, change.select, change.change) {
+        (_, _, Some(undone)) if change.action == JobAction::Undo => {
+            let (undone, ids) = repair::of_change(&app, &undone, MOST_SELECTED).await?;
+            id = undone;
+            let asked = change.ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?;
+            ids.into_iter().filter(|id| asked.is_empty() || asked.contains(id)).collect()
+        }
+        (.., None) if change.action == JobAction::Undo => {
+            let detail = "`change` is the id that the retry returned; `ids` narrows it to some of its jobs";
+            return Err(Error::problem(422, "Missing `change`", detail));
+        }
+        (_, _, Some(_)) => return Err(Error::problem(422, "Unfit `change`", "only `undo` undoes a change")),
+        (ids, None, None) => ids.iter().map(|id| read_id(id)).collect::<Result<Vec<_>>>()?,
+        (_, Some(selected), None) => {
             let filter = filter_of(&app.live.load(), selected, |id| app.jobs.of_request(id), MOST_SELECTED)?;
             app.store.job_ids(&filter, at).await?
         }
     };
-    let wanted = Wanted { action: change.action, due, from: change.from.unwrap_or_default(), at };
+    let how = Retried { from: change.from.unwrap_or_default(), with: change.revision.unwrap_or_default() };
+    let wanted = Wanted { action: change.action, due, how, gap, at, change: id, by: caller.name.clone() };
+    if change.preview {
+        return preview(&app, &ids, &wanted).await;
+    }
     if ids.len() <= AT_ONCE {
-        let (done, refused) = change_some(&app, ids, wanted).await?;
-        return Ok(HttpResponse::Ok().json(JobsChanged { done, refused, operation: None }));
+        let (done, refused) = change_some(&app, ids, &wanted, 0).await?;
+        let undoable = (wanted.action == JobAction::Retry && !done.is_empty()).then_some(id);
+        return Ok(HttpResponse::Ok().json(JobsChanged {
+            done,
+            refused,
+            operation: None,
+            change: undoable,
+            preview: None,
+        }));
     }
     let operation = Operation {
-        id: Uuid::now_v7(),
+        id,
         action: change.action,
         begun: at,
         total: ids.len() as u64,
@@ -111,6 +162,57 @@ pub async fn act(app: Data<App>, caller: Caller, body: Json<JobChange>) -> Resul
     Ok(HttpResponse::Accepted().json(answer))
 }
 
+/// The time between the due times of two jobs; none where they are due at once.
+fn gap_of(action: JobAction, pace: Option<&str>) -> Result<Span> {
+    let Some(text) = pace else { return Ok(Span::ZERO) };
+    if !matches!(action, JobAction::Retry | JobAction::RunNow) {
+        return Err(Error::problem(422, "Unfit `pace`", "only retries and `run-now` have a pace"));
+    }
+    let wrong = || Error::problem(422, "Invalid pace", format!("`{text}` is not a pace such as `10/s` or `100/min`"));
+    let (count, span) = pace_of(text).ok_or_else(wrong)?;
+    Ok(Span::from(span) / i64::from(count))
+}
+
+/// What a change would do: which of the first jobs it fits, and why it does not fit others.
+async fn preview(app: &App, ids: &[Uuid], wanted: &Wanted) -> Result<HttpResponse> {
+    let live = app.live.load_full();
+    let (mut fit, mut refused) = (Vec::new(), Vec::new());
+    let examined = &ids[..ids.len().min(AT_ONCE)];
+    for id in examined {
+        match fits(app, &live, *id, wanted).await? {
+            Ok(()) => fit.push(*id),
+            Err(why) => refused.push(NotChanged { id: *id, why }),
+        }
+    }
+    // Those that were not examined are counted as if they fit.
+    let behind = (ids.len() - examined.len()) as u64;
+    let last = (fit.len() as u64 + behind).checked_sub(1);
+    let first: Vec<Uuid> = fit.iter().copied().take(SHOWN).collect();
+    let lines = app.store.job_lines(&first).await?;
+    let preview = Preview {
+        total: ids.len() as u64,
+        examined: examined.len() as u64,
+        fit: fit.len() as u64,
+        last_due: last.filter(|_| wanted.gap > Span::ZERO).map(|last| wanted.due_after(last)),
+        first: lines.into_iter().map(|one| line(one, app, &live, wanted.at)).collect(),
+    };
+    let answer = JobsChanged { done: Vec::new(), refused, operation: None, change: None, preview: Some(preview) };
+    Ok(HttpResponse::Ok().json(answer))
+}
+
+/// Whether a change fits a job, without changing it.
+async fn fits(app: &App, live: &Live, id: Uuid, wanted: &Wanted) -> Result<std::result::Result<(), Unchanged>> {
+    let Some(job) = app.store.job(id).await? else { return Ok(Err(NO_JOB.into())) };
+    let waits = matches!(job.phase, JobPhase::Ready | JobPhase::Blocked);
+    Ok(match wanted.action {
+        JobAction::Cancel if job.phase.ended() => Err("it has ended".into()),
+        JobAction::RunNow | JobAction::Postpone if !waits => Err(NOT_WAITING.into()),
+        JobAction::Undo if !waits => Err(BEGUN.into()),
+        JobAction::Retry => repair::retriable(app, live, &job, wanted.how).await?.map(|_| ()),
+        _ => Ok(()),
+    })
+}
+
 /// `GET /jobs/actions/{id}`: how a change of many jobs stands.
 pub async fn operation(app: Data<App>, id: Path<String>) -> Result<HttpResponse> {
     let id = read_id(&id)?;
@@ -122,9 +224,11 @@ pub async fn operation(app: Data<App>, id: Path<String>) -> Result<HttpResponse>
 /// Changes jobs portion by portion, and says how far it is.
 async fn change_many(app: &App, ids: Vec<Uuid>, wanted: Wanted, shared: &Mutex<JobsChanged>) {
     let mut failure = None;
+    let mut before = 0;
     for portion in ids.chunks(AT_ONCE) {
-        match change_some(app, portion.to_vec(), wanted).await {
+        match change_some(app, portion.to_vec(), &wanted, before).await {
             Ok((done, refused)) => {
+                before += done.len() as u64;
                 let mut changed = shared.lock().unwrap_or_else(PoisonError::into_inner);
                 if let Some(operation) = &mut changed.operation {
                     operation.done += done.len() as u64;
@@ -145,42 +249,86 @@ async fn change_many(app: &App, ids: Vec<Uuid>, wanted: Wanted, shared: &Mutex<J
     }
 }
 
-async fn change_some(app: &App, mut ids: Vec<Uuid>, wanted: Wanted) -> Result<(Vec<Uuid>, Vec<NotChanged>)> {
+/// Changes jobs one after another; `before` says how many the same change has changed already.
+async fn change_some(
+    app: &App,
+    mut ids: Vec<Uuid>,
+    wanted: &Wanted,
+    before: u64,
+) -> Result<(Vec<Uuid>, Vec<NotChanged>)> {
     let mut done = Vec::new();
     let mut refused = Vec::new();
     if wanted.action == JobAction::Cancel {
-        (done, ids) = app.jobs.cancel_most(ids, "an operator").await?;
+        (done, ids) = app.jobs.cancel_most(ids, &wanted.by).await?;
     }
+    if wanted.action == JobAction::Retry {
+        // The failed runs make room for those to come, so they must be written before.
+        app.journal.flush().await;
+    }
+    let live = app.live.load_full();
     for id in ids {
-        match act_on(app, id, wanted).await? {
+        match act_on(app, &live, id, wanted, wanted.due_after(before + done.len() as u64)).await? {
             Ok(()) => {
                 app.jobs.followers.changed(id);
                 done.push(id);
             }
-            Err(why) => refused.push(NotChanged { id, why: why.into() }),
+            Err(why) => refused.push(NotChanged { id, why }),
         }
     }
     app.jobs.wake.notify_one();
     Ok((done, refused))
 }
 
-async fn act_on(app: &App, id: Uuid, wanted: Wanted) -> Result<std::result::Result<(), Unchanged>> {
-    let Wanted { action, due, from, at } = wanted;
-    let by = "an operator";
-    let moved = |moved: bool| if moved { Ok(()) } else { Err("it does not wait for its time") };
-    Ok(match action {
+async fn act_on(
+    app: &App,
+    live: &Live,
+    id: Uuid,
+    wanted: &Wanted,
+    at: Timestamp,
+) -> Result<std::result::Result<(), Unchanged>> {
+    let by = wanted.by.as_str();
+    Ok(match wanted.action {
         JobAction::Cancel => match app.jobs.cancel_one(id, by).await? {
-            None => Err("there is no such job"),
-            Some(phase) if phase.ended() => Err("it has ended"),
+            None => Err(NO_JOB.into()),
+            Some(phase) if phase.ended() => Err("it has ended".into()),
             Some(_) => Ok(()),
         },
-        JobAction::RunNow => moved(app.store.reschedule(id, at, &history_line("run now", by, None)).await?),
-        JobAction::Postpone => {
-            let due = due.unwrap_or(at);
-            moved(app.store.reschedule(id, due, &history_line("postponed", by, Some(&due.to_string()))).await?)
+        JobAction::RunNow => {
+            let history = history_line("run now", by, None);
+            reschedule(app, live, id, at, None, history, by).await?
         }
-        JobAction::Retry => retry(app, id, from == RetryFrom::Start, at).await?,
+        JobAction::Postpone => {
+            let due = wanted.due.unwrap_or(at);
+            let history = history_line("postponed", by, Some(&due.to_string()));
+            reschedule(app, live, id, due, Some(due), history, by).await?
+        }
+        JobAction::Retry => retry(app, live, id, wanted, at).await?,
+        JobAction::Undo => {
+            let history = history_line("retry undone", by, None);
+            let undone = app.store.undo_retry(id, wanted.change, &history).await?;
+            if undone { Ok(()) } else { Err(BEGUN.into()) }
+        }
     })
+}
+
+/// Sets the due time of a job, or the end of the wait that it is in.
+async fn reschedule(
+    app: &App,
+    live: &Live,
+    id: Uuid,
+    due: Timestamp,
+    wait: Option<Timestamp>,
+    history: String,
+    by: &str,
+) -> Result<std::result::Result<(), Unchanged>> {
+    if app.store.reschedule(id, due, &history).await? {
+        return Ok(Ok(()));
+    }
+    let Some(job) = app.store.job(id).await? else { return Ok(Err(NO_JOB.into())) };
+    if job.phase != JobPhase::Ready || job.waits_for.is_none() {
+        return Ok(Err(NOT_WAITING.into()));
+    }
+    repair::move_wait(app, live, &job, wait, by).await
 }
 
 /// A new due time: an instant that lies ahead, or a span from now.
@@ -198,23 +346,26 @@ fn due_of(text: &str, at: Timestamp) -> Result<Timestamp> {
     Ok(due)
 }
 
-async fn retry(app: &App, id: Uuid, from_start: bool, at: Timestamp) -> Result<std::result::Result<(), Unchanged>> {
-    let Some(job) = app.store.job(id).await? else { return Ok(Err("there is no such job")) };
-    if !matches!(job.phase, JobPhase::Failed | JobPhase::Rejected | JobPhase::Cancelled) {
-        return Ok(Err("it did not fail"));
-    }
-    let kind = job.failure.as_deref().and_then(|text| serde_json::from_str::<Value>(text).ok());
-    let kind = kind.and_then(|failure| failure["kind"].as_str().map(str::to_owned));
-    let repeats = kind.as_deref().and_then(FailureKind::of).is_some_and(FailureKind::repeats);
-    if !from_start && (repeats || job.outcomes == 0 || job.phase == JobPhase::Cancelled) {
-        return Ok(Err("its step failed by itself and would fail again; retry it from the start"));
-    }
+async fn retry(
+    app: &App,
+    live: &Live,
+    id: Uuid,
+    wanted: &Wanted,
+    due: Timestamp,
+) -> Result<std::result::Result<(), Unchanged>> {
+    let Some(job) = app.store.job(id).await? else { return Ok(Err(NO_JOB.into())) };
+    let Retriable { with, withdraws } = match repair::retriable(app, live, &job, wanted.how).await? {
+        Ok(how) => how,
+        Err(why) => return Ok(Err(why)),
+    };
+    let from_start = wanted.how.from == RetryFrom::Start;
     let what = if from_start { "retried from the start" } else { "retried from the failed step" };
-    // Its failed run makes room for the one to come, so it must be written before.
-    app.journal.flush().await;
-    match app.store.retry(id, from_start, at, &history_line(what, "an operator", None)).await? {
+    let other = with.as_ref().map(|with| format!("with revision {} in place of {}", with.revision, job.revision));
+    let history = history_line(what, &wanted.by, other.as_deref());
+    let retry = Retry { from_start, withdraws, now: wanted.at, due, operation: wanted.change, with, history: &history };
+    match app.store.retry(id, &retry).await? {
         true => Ok(Ok(())),
-        false => Ok(Err("it did not fail")),
+        false => Ok(Err("it did not fail".into())),
     }
 }
 

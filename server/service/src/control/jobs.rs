@@ -3,8 +3,7 @@
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path, Query};
 use kanzlei_api::jobs::{Group, Job, JobFilter, JobLine, JobPage, JobStart, JobStarted, Notice};
-use kanzlei_engine::driver::{self, Nothing, Recorded, at_once};
-use kanzlei_engine::machine::{Machine, Start, State};
+use kanzlei_engine::machine::State;
 use kanzlei_model::file::of_record;
 use kanzlei_model::problem::Problem;
 use kanzlei_model::run::{FailureKind, RunState};
@@ -13,15 +12,15 @@ use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::files::Holder;
 use kanzlei_runtime::journal;
+use kanzlei_runtime::queue::Origin;
 use kanzlei_runtime::queue::accept::NotQueued;
-use kanzlei_runtime::queue::{Origin, outcome_of};
-use kanzlei_store::queue::{self, Fails, Filter, JobPhase, JobRow, MOST_COUNTED, OfRequest, OutcomeRow};
+use kanzlei_store::queue::{self, Fails, Filter, JobPhase, MOST_COUNTED, OfRequest};
 use serde_json::Value as Json_;
 use uuid::Uuid;
 
 use super::auth::Caller;
 use super::runs::{failure, shown_steps, with_invoked};
-use super::{poll_line, state_named, url_of};
+use super::{poll_line, repair, state_named, url_of};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -57,7 +56,7 @@ pub fn filter_of(
         states,
         lane: selected.lane,
         workflow: selected.workflow.map(|name| live.names_of(&name)).unwrap_or_default(),
-        tag: selected.tag,
+        tags: selected.tag.as_deref().map(repair::tags).unwrap_or_default(),
         tag_prefix: selected.tag_prefix,
         batch: id(selected.group, "group")?,
         due_from: instant(selected.due_from, "due_from")?,
@@ -126,9 +125,8 @@ fn delay(started: Option<Timestamp>, due: Timestamp) -> Option<Span> {
     started.map(|started| started.since(due))
 }
 
-fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: Timestamp) -> JobLine {
-    // While it waits for a callback without end it is due at no time.
-    let due = if job.phase == JobPhase::Ready { job.ready_at } else { job.due };
+pub(super) fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: Timestamp) -> JobLine {
+    let (state, due) = (job.state(at), job.next_due());
     JobLine {
         id: job.id,
         url: url_of(app, job.id),
@@ -136,7 +134,7 @@ fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: 
         retired: !live.workflows.contains_key(live.name_now(&job.workflow, job.id)),
         workflow: live.name_now(&job.workflow, job.id).to_owned(),
         revision: job.revision,
-        state: job.phase.state(job.ready_at > at, job.claim_rank == 0),
+        state,
         stopping: job.stop && !job.phase.ended(),
         blocked_by: job.ordering_key.filter(|_| job.phase == JobPhase::Blocked),
         waits_for: job.waits_for,
@@ -146,7 +144,7 @@ fn line(job: queue::JobLine, app: &App, live: &kanzlei_runtime::live::Live, at: 
         group: job.batch,
         entry: job.entry,
         queued: job.accepted,
-        due: due.finite(),
+        due,
         started: job.started,
         ended: job.ended,
         delay_us: delay(job.started, job.due),
@@ -180,7 +178,7 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         (None, Some(given)) if !job.sealed => given.to_serde(),
         _ => Json_::String(kanzlei_runtime::secrets::MASK.into()),
     };
-    let (mut sheet, mut steps) = (None, None);
+    let (mut sheet, mut steps, mut callbacks) = (None, None, Vec::new());
     // The outcomes of one that succeeded are in the journal.
     let recorded = match job.phase {
         JobPhase::Succeeded => {
@@ -195,8 +193,12 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         steps = Some(shown_steps(&run.steps, &own, run.started));
         sheet = Some(with_invoked(own, &run.steps));
     } else if let (Some(plan), Some(given)) = (plan, given)
-        && let Some(machine) = replayed(&app, &job, plan, given.clone()).await?
+        && let Some(standing) = repair::standing(&app, &job, plan, given.clone()).await?
     {
+        if !job.phase.ended() {
+            callbacks = repair::callbacks(&app, &standing).await?;
+        }
+        let machine = standing.machine;
         let mask = app.effects.secrets.of_run(&machine, &given);
         let mut rows = journal::steps(&machine, SHOWN, &mask);
         let under_way = rows.iter_mut().filter(|row| row.state == State::Running.name());
@@ -217,7 +219,7 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
     });
     let reply = job.reply.as_deref().and_then(|kept| secrets.unguard(kept)).map(|plain| masked(&plain)["body"].clone());
     let history = job.history.as_deref().unwrap_or_default().lines();
-    let state = job.phase.state(job.ready_at > at, job.claim_rank == 0);
+    let state = job.state(at);
     let remaining = app.jobs.remaining(&job).await;
     let held = app.store.lane_states().await?.iter().any(|lane| lane.held && lane.name == job.lane);
     let late = super::late::why(&app, &live, &job, held, at).await?;
@@ -230,6 +232,9 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         state,
         stopping: job.stop && !job.phase.ended(),
         held,
+        workflow_held: job.is_held(),
+        callbacks,
+        editable: repair::is_editable(&job),
         late,
         queued: job.accepted,
         due: job.due,
@@ -269,42 +274,6 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         status: job.status,
         changes: job.changes,
     }))
-}
-
-/// The run of a job as it stands, made again from what is written down of it.
-async fn replayed(
-    app: &App,
-    job: &JobRow,
-    plan: std::sync::Arc<kanzlei_compiler::plan::Plan>,
-    input: Value,
-) -> Result<Option<Box<Machine>>> {
-    let Some(started) = job.started else { return Ok(None) };
-    let start = Start {
-        id: job.id.to_string(),
-        input,
-        now: started,
-        caller: job.caller.clone(),
-        attempt: job.attempt,
-        generation: job.depth,
-        settings: None,
-    };
-    let rows = app.store.outcomes(&[(job.id, job.attempt)]).await?;
-    if rows.is_empty() && job.outcomes > 0 {
-        // They went into the journal, which kept them for a shorter time than the job.
-        return Ok(None);
-    }
-    let (secrets, key) = (app.effects.secrets.clone(), app.jobs.key_of(job.id));
-    let replay = move || {
-        let mut machine = Machine::new(plan, start).with_key(key);
-        let read = |row: &OutcomeRow| {
-            let outcome = outcome_of(&secrets, row).ok_or_else(|| format!("outcome {}", row.seq))?;
-            Ok((row.effect, outcome, row.at))
-        };
-        let mut recorded = Recorded::new(rows.iter().map(read));
-        let Ok(_) = at_once(driver::drive(&mut machine, &mut recorded, &mut Nothing, started));
-        machine
-    };
-    Ok(Some(app.background.run(replay).await?))
 }
 
 /// `GET /groups/{id}`: how the jobs of a list stand.

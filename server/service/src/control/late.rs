@@ -11,7 +11,7 @@ use crate::error::Result;
 
 /// The reason; nothing where it is not due, runs or has ended.
 pub async fn why(app: &App, live: &Live, job: &JobRow, held: bool, at: Timestamp) -> Result<Option<String>> {
-    let due = job.phase == JobPhase::Blocked || (job.phase == JobPhase::Ready && job.ready_at <= at);
+    let due = job.phase == JobPhase::Blocked || job.is_held() || (job.phase == JobPhase::Ready && job.ready_at <= at);
     if !due {
         return Ok(None);
     }
@@ -21,6 +21,10 @@ pub async fn why(app: &App, live: &Live, job: &JobRow, held: bool, at: Timestamp
     }
     if held {
         return Ok(Some(format!("the lane `{lane}` is held; `kanzlei lane release {lane}` releases it")));
+    }
+    if job.is_held() {
+        let name = live.name_now(&job.workflow, job.id);
+        return Ok(Some(format!("the workflow `{name}` is held; `kanzlei release {name}` releases it")));
     }
     if let (JobPhase::Blocked, Some(key)) = (job.phase, &job.ordering_key) {
         let first = match app.store.goes_first(key, job.id).await? {

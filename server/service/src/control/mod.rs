@@ -16,6 +16,7 @@ mod deliveries;
 mod deploys;
 mod drafts;
 mod examples;
+mod holds;
 pub mod hosts;
 mod issuers;
 mod jobs;
@@ -34,6 +35,7 @@ mod record;
 mod refusals;
 mod rehearsals;
 mod rename;
+mod repair;
 mod requests;
 pub mod retraces;
 mod roles;
@@ -209,6 +211,11 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/jobs/actions", web::post().to(changes::act))
                     .route("/jobs/actions/{id}", web::get().to(changes::operation))
                     .route("/jobs/{id}", web::get().to(jobs::show))
+                    .route("/jobs/{id}/input", web::put().to(repair::change_input))
+                    .route("/jobs/{id}/callback", web::post().to(repair::answer))
+                    .route("/holds", web::get().to(holds::list))
+                    .route("/holds/{workflow}", web::put().to(holds::hold))
+                    .route("/holds/{workflow}", web::delete().to(holds::release))
                     .route("/groups/{id}", web::get().to(jobs::group))
                     .route("/lanes", web::get().to(lanes::list))
                     .route("/lanes/samples", web::get().to(lanes::samples))

@@ -81,6 +81,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
         runs.sort_by_key(|run| Reverse(run.id));
         runs.truncate(LATEST as usize);
     }
+    let holds = app.store.workflow_holds().await.unwrap_or_default();
     let mut listed = Vec::with_capacity(live.workflows.len());
     for (name, workflow) in &live.workflows {
         let counted = by_name.get(name).cloned().unwrap_or_default();
@@ -91,6 +92,7 @@ pub async fn workflows(app: Data<App>) -> HttpResponse {
             tags: workflow.plan.tags.clone(),
             revision: workflow.revision,
             since: workflow.since,
+            hold: holds.iter().find(|hold| hold.workflow == *name).cloned().map(super::holds::shown),
             endpoints: endpoints(workflow, &app.public_url),
             services: workflow.plan.services.clone(),
             day: Day {
@@ -133,6 +135,7 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         return Err(no_workflow(&live, &name, "is live"));
     };
     let revisions = app.store.revisions("workflow", &name).await.unwrap_or_default();
+    let holds = app.store.workflow_holds().await.unwrap_or_default();
     let declared = workflow.plan.input.properties.iter().map(|d| Input {
         name: d.name.clone(),
         schema: d.schema.clone(),
@@ -144,6 +147,7 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         about: workflow.plan.about.clone(),
         revision: workflow.revision,
         since: workflow.since,
+        hold: holds.into_iter().find(|hold| hold.workflow == *name).map(super::holds::shown),
         endpoints: endpoints(workflow, &app.public_url),
         input: declared.collect(),
         sheet: workflow.plan.sheet.clone(),

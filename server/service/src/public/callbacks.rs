@@ -76,7 +76,10 @@ pub async fn arrive(
 }
 
 /// Whether a body is what the step that waits accepts. The address is not used up by others.
-fn accepted(schema: &str, media: &str, body: &[u8]) -> Result<(), Refusal> {
+///
+/// # Errors
+/// What does not fit.
+pub fn accepted(schema: &str, media: &str, body: &[u8]) -> Result<(), Problem> {
     let unfit = |detail: String| Problem::new(422, "Unfit message").detail(detail);
     let value = Arrival { media: media.to_owned(), body: body.to_vec() }.value().map_err(unfit)?;
     // It was compiled when the workflow was checked.

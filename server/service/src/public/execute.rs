@@ -29,6 +29,9 @@ use super::route::Route;
 use super::{intake, jobs, read, respond};
 use crate::App;
 
+/// When a request to a workflow that is held is worth another attempt, in seconds.
+const HELD: u32 = 30;
+
 /// The request that runs.
 pub struct About<'r> {
     pub id: Uuid,
@@ -57,6 +60,10 @@ pub async fn run_or_queue(
     let answer = route.declared().answer;
     if answer == Answer::Later || (answer == Answer::Either && prefer.later) {
         return Box::pin(queue(app, request, route, input, about, prefer)).await;
+    }
+    if app.jobs.is_held(&route.workflow.plan.name) {
+        let problem = Problem::new(503, "On hold").detail("an operator holds this workflow; try again later");
+        return Err(Refusal { retry_after: Some(HELD), ..problem.into() });
     }
     let caller = about.caller.known;
     let trace = trace_of(app, request);

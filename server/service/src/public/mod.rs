@@ -10,7 +10,7 @@ pub(crate) mod access;
 mod address;
 pub(crate) mod admit;
 mod allow;
-mod callbacks;
+pub mod callbacks;
 mod cookies;
 mod download;
 mod events;

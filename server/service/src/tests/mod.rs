@@ -30,6 +30,7 @@ mod public;
 mod rehearsals;
 mod rename;
 mod repair;
+mod retries;
 mod rows;
 mod schedules;
 mod secrets;

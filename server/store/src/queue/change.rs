@@ -1,4 +1,4 @@
-//! Changes of jobs by hand or by a step: cancelled, rescheduled, retried. Only waiting and ended jobs are changed;
+//! Changes of jobs by hand or by a step: cancelled, rescheduled. Only waiting and ended jobs are changed;
 //! a running job is asked to stop.
 
 use kanzlei_model::time::Timestamp;
@@ -99,45 +99,6 @@ impl Store {
         .execute(&self.pool)
         .await
         .doing("rescheduling a job")?;
-        Ok(done.rows_affected() > 0)
-    }
-
-    /// Retries a failed or rejected job from its failed step (earlier steps are not repeated), or from the start with
-    /// the same input. A cancelled job is retried from the start only. False when the job is none of these.
-    pub async fn retry(&self, id: Uuid, from_start: bool, now: Timestamp, history: &str) -> Result<bool> {
-        let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        let key = id.as_bytes().as_slice();
-        let done = sqlx::query!(
-            "UPDATE job SET phase = 1, claim_rank = IF(?, priority, 0), ready_at = ?, due = ?, ended = NULL, started = IF(?, NULL, started), worker = NULL, fence = fence + 1,
-                    stop = 0, waits_for = NULL, attempt = attempt + IF(?, 1, 0), outcomes = IF(?, 0, outcomes), retries = 0, progress = NULL,
-                    status = NULL, reply = NULL, failure = NULL, expires = NULL, changes = changes + 1, history = CONCAT(COALESCE(history, ''), ?)
-             WHERE id = ? AND (phase IN (12, 14) OR (phase = 13 AND ?))",
-            from_start, now.as_micros(), now.as_micros(), from_start, from_start, from_start, history, key, from_start
-        )
-        .execute(&mut *tx)
-        .await
-        .doing("retrying a job")?;
-        if done.rows_affected() > 0 && !from_start {
-            sqlx::query!(
-                "UPDATE outcome o JOIN job j ON j.id = o.job AND j.attempt = o.attempt SET o.void = 1
-                 WHERE o.job = ? AND (o.closing = 1 OR o.seq = (SELECT seq FROM (SELECT MAX(seq) AS seq FROM outcome x JOIN job y ON y.id = x.job AND y.attempt = x.attempt WHERE x.job = ? AND x.void = 0 AND x.closing = 0) last))",
-                key, key
-            )
-            .execute(&mut *tx)
-            .await
-            .doing("withdrawing an outcome")?;
-        }
-        if done.rows_affected() > 0 {
-            // The journal shows the run by its final end.
-            sqlx::query!(
-                "DELETE r, t FROM run r LEFT JOIN run_trouble t ON t.state = r.state AND t.id = r.id WHERE r.id = ?",
-                key
-            )
-            .execute(&mut *tx)
-            .await
-            .doing("retrying a job")?;
-        }
-        tx.commit().await.doing("retrying a job")?;
         Ok(done.rows_affected() > 0)
     }
 }

@@ -1,7 +1,7 @@
 //! Claiming jobs: which lanes have due jobs, and claiming the first ones of a lane for a worker. A worker is a
 //! process; its lease is its own row, and each claimed job gets a new fence.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
@@ -9,6 +9,7 @@ use kanzlei_model::trace::Trace;
 use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
+use super::repair::{held_names, moved_waits};
 use super::{portions, push_ids, uuid};
 use crate::{Doing, Error, Result, Store};
 
@@ -110,6 +111,8 @@ pub struct Claimed {
     pub kept_for: Span,
     /// Whether a timetable queued it, so that there is no caller to reject.
     pub unattended: bool,
+    /// Effects whose waits were moved by hand, and until when they wait.
+    pub moved: BTreeMap<u64, Timestamp>,
 }
 
 /// The result of a claim, and when the next one is worthwhile.
@@ -142,23 +145,27 @@ pub struct OutcomeRow {
     pub sealed: bool,
     /// Whether it was withdrawn because its step is retried.
     pub void: bool,
+    /// Whether it came behind the failure of the run, to the steps that handle it.
+    pub closing: bool,
 }
 
 impl Store {
     /// The earliest job of each lane and claim_rank, due or not, in the order of claims. Reads one
-    /// entry of the index for each, however many wait behind it.
-    pub async fn heads(&self) -> Result<Vec<Head>> {
+    /// entry of the index for each, however many wait behind it. Beside them the names of workflows that are held.
+    pub async fn heads(&self) -> Result<(Vec<Head>, BTreeSet<String>)> {
         // Not by grouping: whether that reads entry by entry depends on the optimizer and its statistics.
         let rows = sqlx::query!(
             "SELECT l.name, l.held AS `held: bool`, l.next, p.claim_rank AS `claim_rank!: u8`,
                     (SELECT j.ready_at FROM job j FORCE INDEX (job_work)
-                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.ready_at LIMIT 1) AS `ready_at: i64`
+                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.ready_at LIMIT 1) AS `ready_at: i64`,
+                    (SELECT GROUP_CONCAT(workflow) FROM workflow_hold) AS `holds: String`
              FROM lane_state l CROSS JOIN (SELECT 0 AS claim_rank UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
                                            UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
         )
         .fetch_all(&self.pool)
         .await
         .doing("searching for due jobs")?;
+        let holds = held_names(rows.first().and_then(|row| row.holds.as_deref()));
         let mut heads: Vec<Head> = rows
             .into_iter()
             .filter_map(|row| {
@@ -173,7 +180,7 @@ impl Store {
             })
             .collect();
         heads.sort_unstable_by(|a, b| (&a.lane, a.claim_rank).cmp(&(&b.lane, b.claim_rank)));
-        Ok(heads)
+        Ok((heads, holds))
     }
 
     /// Lanes that ever had a job or were held.
@@ -417,7 +424,7 @@ impl Store {
         let mut out = Vec::new();
         for (job, attempt) in jobs {
             let rows = sqlx::query!(
-                "SELECT seq, effect, at, data, sealed AS `sealed: bool` FROM outcome WHERE job = ? AND attempt = ? AND void = 0 ORDER BY seq",
+                "SELECT seq, effect, at, data, sealed AS `sealed: bool`, closing AS `closing: bool` FROM outcome WHERE job = ? AND attempt = ? AND void = 0 ORDER BY seq",
                 job.as_bytes().as_slice(),
                 attempt
             )
@@ -433,6 +440,7 @@ impl Store {
                 data: row.data,
                 sealed: row.sealed,
                 void: false,
+                closing: row.closing,
             }));
         }
         Ok(out)
@@ -609,7 +617,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
     }
     let rows = sqlx::query!(
         "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tags, entry, caller, caller_facts, request_id, trace_id, trace_parent AS `trace_parent: String`, accepted, due,
-                started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`
+                started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`, moved
          FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
         stamp.as_micros(),
@@ -648,6 +656,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             sealed: row.sealed,
             kept_for: Span::from_micros(row.kept_for),
             unattended: row.unattended,
+            moved: moved_waits(row.moved.as_deref()),
         })
         .collect())
 }

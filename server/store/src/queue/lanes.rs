@@ -7,6 +7,7 @@ use kanzlei_model::run::RunState;
 
 use super::portions;
 use super::query::phase;
+use super::repair::HELD;
 use crate::{Doing, Result, Store};
 
 /// The depth of a lane.
@@ -68,11 +69,13 @@ impl Store {
     /// The depths of all lanes that have jobs. Reads the index only.
     pub async fn lane_depths(&self, now: Timestamp) -> Result<Vec<LaneDepth>> {
         let rows = sqlx::query!(
-            "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, ready_at > ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,
+            "SELECT lane, phase, claim_rank = 0 AS `begun!: bool`, ready_at > ? AND ready_at <> ? AS `ahead!: bool`, COUNT(*) AS `n!: i64`,
                     MIN(ready_at) AS `oldest!: i64`
-             FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase, claim_rank = 0, ready_at > ?",
+             FROM job WHERE phase IN (1, 2, 3) GROUP BY lane, phase, claim_rank = 0, ready_at > ? AND ready_at <> ?",
             now.as_micros(),
-            now.as_micros()
+            HELD.as_micros(),
+            now.as_micros(),
+            HELD.as_micros()
         )
         .fetch_all(&self.pool)
         .await
@@ -105,7 +108,7 @@ impl Store {
             .doing("counting lanes")?;
         let mut lanes: std::collections::BTreeMap<String, u64> =
             behind.into_iter().map(|row| (row.lane, row.n as u64)).collect();
-        for head in self.heads().await? {
+        for head in self.heads().await?.0 {
             let waiting = lanes.entry(head.lane.clone()).or_default();
             if head.ready_at <= now {
                 let due = sqlx::query_scalar!(

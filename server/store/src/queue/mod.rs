@@ -3,7 +3,7 @@
 //! a lock that only one node of a cluster knows.
 //!
 //! [`claim`] claims jobs, [`record`] records outcomes, [`query`] reads and [`change`] changes them for
-//! people, [`lanes`] counts lanes, [`purge`] deletes what is old,
+//! people, [`repair`] retries them and holds workflows, [`lanes`] counts lanes, [`purge`] deletes what is old,
 //! [`schedule`] keeps timetables, [`callbacks`] what jobs wait for, [`deliveries`] keeps messages of senders, [`idempotency`] answers for repeated requests, [`notices`] who is notified.
 
 mod callbacks;
@@ -17,6 +17,7 @@ mod notices;
 mod purge;
 mod query;
 mod record;
+mod repair;
 mod schedule;
 
 pub use callbacks::{CallbackState, NewWaking};
@@ -29,6 +30,7 @@ pub use notices::Notice;
 pub use query::{BatchState, Fails, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
 pub(crate) use query::{SEARCH_SECONDS, containing};
 pub use record::{End, NewOutcome, Write};
+pub use repair::{Adopted, HELD, Retry, WorkflowHold};
 pub use schedule::{Firing, TimetableState};
 
 use std::collections::{BTreeSet, HashSet};

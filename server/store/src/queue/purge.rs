@@ -44,10 +44,11 @@ impl Store {
             .await
             .doing("searching for old jobs")?;
             for chunk in portions(&ids) {
-                for table in ["outcome", "callback", "notice", "job_request", "job_tag", "job"] {
+                for table in ["outcome", "callback", "notice", "retried", "job_request", "job_tag", "job"] {
                     let mut query: QueryBuilder<MySql> = QueryBuilder::new(match table {
                         "outcome" => "DELETE FROM outcome WHERE job IN (",
                         "callback" => "DELETE FROM callback WHERE job IN (",
+                        "retried" => "DELETE FROM retried WHERE job IN (",
                         "notice" => "DELETE FROM notice WHERE job IN (",
                         "job_tag" => "DELETE FROM job_tag WHERE job IN (",
                         "job_request" => "DELETE FROM job_request WHERE job IN (",

@@ -1,5 +1,7 @@
 //! Reading jobs and groups: for clients, the command line, the console.
 
+use std::collections::BTreeMap;
+
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_model::trace::Trace;
@@ -8,6 +10,7 @@ use uuid::Uuid;
 
 use kanzlei_model::run::RunState;
 
+use super::repair::{HELD, moved_waits};
 use super::{JobPhase, uuid};
 use crate::names::{self, Called};
 use crate::{Doing, Result, Store};
@@ -16,6 +19,8 @@ use crate::{Doing, Result, Store};
 pub const MOST_COUNTED: u64 = 10_000;
 /// When a job is due next, for lists and filters.
 const DUE: &str = " AND IF(phase = 1, ready_at, due)";
+/// Selects the columns of a listing, in the order of [`line`].
+const LINE: &str = "SELECT id, phase, lane, ready_at, workflow, revision, priority, tags, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1";
 /// Jobs or runs that one page of a search without an index reads; the next page continues there.
 pub const SEARCHED: u32 = 20_000;
 /// The timeout of a search.
@@ -98,9 +103,21 @@ pub struct JobRow {
     pub history: Option<String>,
     /// Until when the result is kept.
     pub expires: Option<Timestamp>,
+    /// Effects whose waits were moved by hand, and until when they wait.
+    pub moved: BTreeMap<u64, Timestamp>,
 }
 
 impl JobRow {
+    /// Its state.
+    pub fn state(&self, now: Timestamp) -> RunState {
+        state(self.phase, self.ready_at, self.claim_rank, now)
+    }
+
+    /// Whether it was put aside because its workflow is held.
+    pub fn is_held(&self) -> bool {
+        self.phase == JobPhase::Ready && self.ready_at == HELD
+    }
+
     /// A job directly after it was queued, without its input.
     pub fn queued(job: &super::NewJob) -> Self {
         let job = super::NewJob { input: String::new(), ..job.clone() };
@@ -142,6 +159,7 @@ impl JobRow {
             sealed: job.sealed,
             history: None,
             expires: None,
+            moved: BTreeMap::new(),
         }
     }
 }
@@ -193,6 +211,24 @@ pub struct JobLine {
     pub failure: Option<String>,
 }
 
+impl JobLine {
+    /// Its state.
+    pub fn state(&self, now: Timestamp) -> RunState {
+        state(self.phase, self.ready_at, self.claim_rank, now)
+    }
+
+    /// When it is due next; nothing while it waits without end.
+    pub fn next_due(&self) -> Option<Timestamp> {
+        let ready = self.phase == JobPhase::Ready && self.ready_at != HELD;
+        if ready { self.ready_at.finite() } else { self.due.finite() }
+    }
+}
+
+/// The state of a job. One whose workflow is held waits for its turn like others.
+fn state(phase: JobPhase, ready_at: Timestamp, claim_rank: u8, now: Timestamp) -> RunState {
+    phase.state(ready_at > now && ready_at != HELD, claim_rank == 0)
+}
+
 /// A page of jobs.
 #[derive(Clone, Debug, PartialEq)]
 pub struct JobsPage {
@@ -226,8 +262,8 @@ pub struct Filter {
     pub lane: Option<String>,
     /// Only jobs of this workflow, by its names.
     pub workflow: Vec<Called>,
-    /// Only jobs with this tag.
-    pub tag: Option<String>,
+    /// Only jobs with all of these tags.
+    pub tags: Vec<String>,
     /// Only jobs with a tag that begins like this.
     pub tag_prefix: Option<String>,
     /// Only jobs of this group.
@@ -280,7 +316,7 @@ impl Filter {
     /// Whether no index finds what it selects.
     fn scans(&self) -> bool {
         let selective =
-            self.tag.is_some() || self.tag_prefix.is_some() || self.batch.is_some() || self.request.is_some();
+            !self.tags.is_empty() || self.tag_prefix.is_some() || self.batch.is_some() || self.request.is_some();
         let times = [self.due_from, self.due_until, self.ended_from, self.ended_until];
         let searches = self.text.is_some()
             || times.iter().any(Option::is_some)
@@ -340,7 +376,7 @@ impl Store {
         let row = sqlx::query!(
             "SELECT id, phase, lane, claim_rank, ready_at, workflow, revision, generation, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, trace_parent AS `trace_parent: String`,
                     accepted, due, started, ended, worker AS `worker: Vec<u8>`, stop AS `stop: bool`, waits_for, attempt, depth, retries, outcomes, changes, progress,
-                    notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires
+                    notes, status, reply, failure, input, sealed AS `sealed: bool`, history, expires, moved
              FROM job WHERE id = ?",
             id.as_bytes().as_slice()
         )
@@ -385,6 +421,7 @@ impl Store {
             sealed: row.sealed,
             history: row.history,
             expires: row.expires.map(Timestamp::from_micros),
+            moved: moved_waits(row.moved.as_deref()),
         }))
     }
 
@@ -458,9 +495,7 @@ impl Store {
     /// Jobs from the oldest id on, or those of a lane by its index.
     async fn page(&self, filter: &Filter, now: Timestamp, oldest: Option<Uuid>, of_lane: bool) -> Result<Vec<JobLine>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(SEARCH_SECONDS);
-        query.push(
-            "SELECT id, phase, lane, ready_at, workflow, revision, priority, tags, batch, ordering_key, entry, accepted, due, started, ended, stop, waits_for, retries, progress, failure, claim_rank FROM job WHERE 1 = 1",
-        );
+        query.push(LINE);
         narrow(&mut query, filter, now);
         if let Some(oldest) = oldest {
             query.push(" AND id >= ").push_bind(oldest.as_bytes().to_vec());
@@ -473,35 +508,7 @@ impl Store {
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
         let rows = query.build().fetch_all(&self.pool).await.doing("listing jobs")?;
-        rows.into_iter()
-            .map(|row| {
-                let get = |at: usize| row.try_get::<Vec<u8>, _>(at);
-                Ok(JobLine {
-                    id: uuid(&get(0)?),
-                    phase: phase(row.try_get(1)?),
-                    lane: row.try_get(2)?,
-                    ready_at: Timestamp::from_micros(row.try_get(3)?),
-                    workflow: row.try_get(4)?,
-                    revision: row.try_get(5)?,
-                    priority: row.try_get(6)?,
-                    tags: super::tags_of(row.try_get(7)?),
-                    batch: row.try_get::<Option<Vec<u8>>, _>(8)?.as_deref().map(uuid),
-                    ordering_key: row.try_get(9)?,
-                    entry: row.try_get(10)?,
-                    accepted: Timestamp::from_micros(row.try_get(11)?),
-                    due: Timestamp::from_micros(row.try_get(12)?),
-                    started: row.try_get::<Option<i64>, _>(13)?.map(Timestamp::from_micros),
-                    ended: row.try_get::<Option<i64>, _>(14)?.map(Timestamp::from_micros),
-                    stop: row.try_get::<u8, _>(15)? != 0,
-                    waits_for: row.try_get(16)?,
-                    retries: row.try_get(17)?,
-                    progress: row.try_get(18)?,
-                    failure: row.try_get(19)?,
-                    claim_rank: row.try_get(20)?,
-                })
-            })
-            .collect::<std::result::Result<_, sqlx::Error>>()
-            .doing("listing jobs")
+        rows.iter().map(line).collect::<std::result::Result<_, sqlx::Error>>().doing("listing jobs")
     }
 
     /// The oldest job that a search reads before it stops; `None` when it reaches the end.
@@ -514,6 +521,19 @@ impl Store {
         );
         let oldest = oldest.fetch_optional(&self.pool).await.doing("bounding a search")?;
         Ok(oldest.map(|id| uuid(&id)))
+    }
+
+    /// Some jobs by their ids, as in a listing.
+    pub async fn job_lines(&self, ids: &[Uuid]) -> Result<Vec<JobLine>> {
+        if ids.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(LINE);
+        query.push(" AND id IN (");
+        super::push_ids(&mut query, ids);
+        query.push(") ORDER BY id");
+        let rows = query.build().fetch_all(&self.pool).await.doing("listing jobs")?;
+        rows.iter().map(line).collect::<std::result::Result<_, sqlx::Error>>().doing("listing jobs")
     }
 
     /// Ids of the jobs that a filter selects, oldest first.
@@ -604,19 +624,52 @@ impl Store {
     }
 }
 
+/// Reads a row of [`LINE`].
+fn line(row: &sqlx::mysql::MySqlRow) -> std::result::Result<JobLine, sqlx::Error> {
+    let get = |at: usize| row.try_get::<Vec<u8>, _>(at);
+    Ok(JobLine {
+        id: uuid(&get(0)?),
+        phase: phase(row.try_get(1)?),
+        lane: row.try_get(2)?,
+        ready_at: Timestamp::from_micros(row.try_get(3)?),
+        workflow: row.try_get(4)?,
+        revision: row.try_get(5)?,
+        priority: row.try_get(6)?,
+        tags: super::tags_of(row.try_get(7)?),
+        batch: row.try_get::<Option<Vec<u8>>, _>(8)?.as_deref().map(uuid),
+        ordering_key: row.try_get(9)?,
+        entry: row.try_get(10)?,
+        accepted: Timestamp::from_micros(row.try_get(11)?),
+        due: Timestamp::from_micros(row.try_get(12)?),
+        started: row.try_get::<Option<i64>, _>(13)?.map(Timestamp::from_micros),
+        ended: row.try_get::<Option<i64>, _>(14)?.map(Timestamp::from_micros),
+        stop: row.try_get::<u8, _>(15)? != 0,
+        waits_for: row.try_get(16)?,
+        retries: row.try_get(17)?,
+        progress: row.try_get(18)?,
+        failure: row.try_get(19)?,
+        claim_rank: row.try_get(20)?,
+    })
+}
+
 /// Narrows to one state, as [`JobPhase::state`] has it.
 fn in_state(query: &mut QueryBuilder<MySql>, state: RunState, now: Timestamp) {
     let stands = |phase: &JobPhase| [(false, false), (true, false), (true, true)].map(|(a, b)| phase.state(a, b));
     let phases: Vec<JobPhase> = JobPhase::ALL.iter().copied().filter(|phase| stands(phase).contains(&state)).collect();
     match state {
-        RunState::Scheduled => _ = query.push(" AND claim_rank > 0 AND ready_at > ").push_bind(now.as_micros()),
-        RunState::Waiting => _ = query.push(" AND claim_rank = 0 AND ready_at > ").push_bind(now.as_micros()),
+        RunState::Scheduled | RunState::Waiting => {
+            let begun = if state == RunState::Scheduled { " AND claim_rank > 0" } else { " AND claim_rank = 0" };
+            query.push(begun).push(" AND ready_at > ").push_bind(now.as_micros());
+            query.push(" AND ready_at <> ").push_bind(HELD.as_micros());
+        }
         RunState::Queued => {
             _ = query
                 .push(" AND (phase <> ")
                 .push_bind(JobPhase::Ready.code())
                 .push(" OR ready_at <= ")
                 .push_bind(now.as_micros())
+                .push(" OR ready_at = ")
+                .push_bind(HELD.as_micros())
                 .push(")")
         }
         _ => {}
@@ -657,7 +710,7 @@ fn narrow(query: &mut QueryBuilder<MySql>, filter: &Filter, now: Timestamp) {
     if let Some(lane) = &filter.lane {
         query.push(" AND lane = ").push_bind(lane.clone());
     }
-    if let Some(tag) = &filter.tag {
+    for tag in &filter.tags {
         query.push(" AND id IN (SELECT job FROM job_tag WHERE tag = ").push_bind(tag.clone()).push(")");
     }
     if let Some(prefix) = &filter.tag_prefix {

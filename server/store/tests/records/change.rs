@@ -2,7 +2,7 @@
 
 use kanzlei_model::run::RunState;
 use kanzlei_store::Store;
-use kanzlei_store::queue::{Filter, JobPhase, JobRow, NewJob, OfRequest, Watched};
+use kanzlei_store::queue::{Filter, HELD, JobPhase, JobRow, NewJob, OfRequest, Retry, Watched, WorkflowHold};
 use uuid::Uuid;
 
 use super::queue::{FREE, claim, ended, job, queue, write};
@@ -10,6 +10,11 @@ use super::{time, with};
 
 fn id(n: u128) -> Uuid {
     Uuid::from_u128(n)
+}
+
+fn retry<'r>(from_start: bool, operation: u128) -> Retry<'r> {
+    let (now, due) = (time(1_000), time(2_000));
+    Retry { from_start, withdraws: !from_start, now, due, operation: id(operation), with: None, history: "t" }
 }
 
 async fn read(store: &Store, n: u128) -> JobRow {
@@ -94,7 +99,7 @@ fn an_ended_job_is_retried_from_its_failed_step_or_from_the_start() {
             (6, JobPhase::Succeeded, true, false, 1, 1),
         ] {
             ended(store, n, phase).await;
-            assert_eq!(store.retry(id(n), from_start, time(1_000), "t").await.expect("asked"), retried, "{n}");
+            assert_eq!(store.retry(id(n), &retry(from_start, 7)).await.expect("asked"), retried, "{n}");
             let row = read(store, n).await;
             let wanted = if retried { JobPhase::Ready } else { phase };
             assert_eq!((row.phase, row.attempt, row.outcomes), (wanted, attempt, outcomes), "{n}");
@@ -102,6 +107,66 @@ fn an_ended_job_is_retried_from_its_failed_step_or_from_the_start() {
             let left = store.outcomes(&[(id(n), attempt)]).await.expect("reads").len();
             assert_eq!(left, usize::from(!retried), "{n}");
         }
+    });
+}
+
+#[test]
+fn a_retry_is_undone_until_its_job_begins() {
+    with("undone", async |bed| {
+        let store = &bed.store;
+        for (n, phase, from_start) in
+            [(1, JobPhase::Failed, false), (2, JobPhase::Rejected, true), (3, JobPhase::Cancelled, true)]
+        {
+            ended(store, n, phase).await;
+            let before = read(store, n).await;
+            let outcomes = store.outcomes(&[(id(n), 1)]).await.expect("reads");
+            for operation in [7, 8] {
+                assert!(store.retry(id(n), &retry(from_start, operation)).await.expect("retries"), "{n}");
+                assert_eq!(read(store, n).await.ready_at, time(2_000));
+                assert_eq!(store.retried_by(id(operation), 9).await.expect("reads"), [id(n)]);
+                assert!(!store.undo_retry(id(n), id(9), "u").await.expect("asked"), "another change");
+                assert!(store.undo_retry(id(n), id(operation), "u").await.expect("undoes"), "{n}");
+                assert!(!store.undo_retry(id(n), id(operation), "u").await.expect("asked"), "twice");
+                let JobRow { history, changes, .. } = read(store, n).await;
+                assert_eq!(read(store, n).await, JobRow { history, changes, ..before.clone() }, "{n}");
+                assert_eq!(store.outcomes(&[(id(n), 1)]).await.expect("reads"), outcomes, "{n}");
+            }
+            store.retry(id(n), &retry(from_start, 9)).await.expect("retries");
+            let lane = before.lane.as_str();
+            let ranks = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
+            let claimed = store.claim(id(4), (lane, ranks), FREE, 9, time(3_000)).await.expect("claims");
+            assert_eq!(claimed.jobs.len(), 1);
+            assert!(!store.undo_retry(id(n), id(9), "u").await.expect("asked"), "it has begun");
+        }
+        assert_eq!(store.purge_retried(time(1_001)).await.expect("purges"), 3);
+    });
+}
+
+#[test]
+fn jobs_of_a_held_workflow_are_put_aside_and_come_back() {
+    with("workflow_held", async |bed| {
+        let store = &bed.store;
+        let keyed = |n| NewJob { ordering_key: Some("k".into()), due: time(n as i64), ..job(n, "x") };
+        queue(store, &[job(1, "x"), keyed(2), NewJob { workflow: "v".into(), ..keyed(3) }]).await;
+        let hold = || WorkflowHold { workflow: "w".into(), since: time(1), who: "o".into(), reason: "r".into() };
+        assert!(!store.put_aside(id(4), "w", &[id(1)]).await.expect("asked"), "it is not held");
+        assert!(store.hold_workflow(&hold()).await.expect("holds"));
+        assert!(!store.hold_workflow(&hold()).await.expect("asked"), "once");
+        assert_eq!(store.workflow_holds().await.expect("reads"), [hold()]);
+        assert_eq!(store.heads().await.expect("heads").1.into_iter().collect::<Vec<_>>(), ["w"]);
+        let mut taken = claim(store, 4, "x", FREE, 9, 400).await.0;
+        taken.sort_unstable();
+        assert_eq!(taken, [1, 2], "3 waits for its key");
+        assert!(store.put_aside(id(4), "w", &[id(1), id(2)]).await.expect("puts aside"));
+        let row = read(store, 1).await;
+        assert_eq!((row.ready_at, row.started, row.state(time(500))), (HELD, None, RunState::Queued));
+        let queued = Filter { states: vec![RunState::Queued], limit: 9, ..Filter::default() };
+        assert_eq!(store.job_ids(&queued, time(500)).await.expect("selects").len(), 3);
+        assert_eq!(claim(store, 4, "x", FREE, 9, 600).await.0, [3], "the key is free for others");
+        let names = ["w".to_owned()];
+        assert_eq!(store.release_workflow("w", &names, time(700)).await.expect("releases"), Some(2));
+        assert_eq!(store.release_workflow("w", &names, time(700)).await.expect("asked"), None);
+        assert_eq!(claim(store, 4, "x", FREE, 9, 800).await.0, [1], "2 waits for its key");
     });
 }
 
@@ -130,8 +195,10 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             (all(), vec![1, 2, 3, 4, 5]),
             (Filter { limit: 2, ..all() }, vec![1, 2]),
             (Filter { before: Some(id(3)), ..all() }, vec![1, 2]),
-            (Filter { tag: Some("of-x".into()), ..all() }, vec![1]),
-            (Filter { tag: Some("of-".into()), ..all() }, vec![]),
+            (Filter { tags: vec!["of-x".into()], ..all() }, vec![1]),
+            (Filter { tags: vec!["of-".into()], ..all() }, vec![]),
+            (Filter { tags: vec!["of-x".into(), "t-1".into()], ..all() }, vec![1]),
+            (Filter { tags: vec!["of-x".into(), "t-2".into()], ..all() }, vec![]),
             (Filter { tag_prefix: Some("t-".into()), ..all() }, vec![1]),
             (Filter { tag_prefix: Some("t_".into()), ..all() }, vec![]),
             (Filter { workflow: vec!["v".into()], ..all() }, vec![2]),
@@ -150,7 +217,7 @@ fn jobs_are_selected_by_what_is_known_of_them() {
             (Filter { revision: Some(9), ..all() }, vec![]),
             (Filter { caller: Some("pilots".into()), ..all() }, vec![]),
             (Filter { due_until: Some(time(101)), lane: Some("x".into()), ..all() }, vec![2, 3, 4]),
-            (Filter { tag: Some("t-1".into()), workflow: vec!["v".into()], ..all() }, vec![]),
+            (Filter { tags: vec!["t-1".into()], workflow: vec!["v".into()], ..all() }, vec![]),
         ] {
             let found = store.job_ids(&filter, time(500)).await.expect("selects");
             assert_eq!(found.iter().map(|id| id.as_u128()).collect::<Vec<_>>(), wanted, "{filter:?}");

@@ -98,7 +98,7 @@ fn jobs_are_claimed_by_priority_and_due_time() {
             NewJob { generation: 2, due: time(10), ..job(5, "order") },
         ];
         queue(store, &jobs).await;
-        let heads = store.heads().await.expect("heads");
+        let (heads, _) = store.heads().await.expect("heads");
         let heads: Vec<(u8, Timestamp)> = heads.iter().map(|head| (head.claim_rank, head.ready_at)).collect();
         assert_eq!(heads, [(1, time(200)), (5, time(10))]);
         assert_eq!(claim(store, 1, "order", FREE, 2, 300).await.0, [3, 2], "by priority, then by due time");
@@ -231,7 +231,7 @@ fn a_held_lane_gives_out_no_jobs() {
         let room = Room { at_once: Some(50), ..FREE };
         for (held, count) in [(true, 0), (false, 2)] {
             store.hold_lane("held", held).await.expect("holds");
-            let heads = store.heads().await.expect("heads");
+            let (heads, _) = store.heads().await.expect("heads");
             assert_eq!(heads.iter().map(|head| head.held).collect::<Vec<_>>(), [held]);
             assert_eq!(claim(store, 5, "held", room, 2, 1_000).await.0.len(), count);
         }
