@@ -59,6 +59,11 @@ impl Api {
         self.send("PUT", path, Some(written(body)?))?.map(|_| ()).map_err(|refused| self.error(refused))
     }
 
+    /// Puts something and returns what came of it.
+    pub fn put_for<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Error> {
+        self.done("PUT", path, Some(written(body)?))
+    }
+
     /// Puts something under a condition (RFC 9110 §13.1), for a caller that reads the problem of a refusal.
     pub fn try_put<T: DeserializeOwned>(
         &self,

@@ -16,7 +16,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 pub use alerts::AlertAction;
 pub use deliveries::{Deliveries, Redeliver, SendWebhook};
 pub use edit::{Draft, Edit};
-pub use jobs::{Ahead, Jobs, LaneAction, Select, TimetableAction, Timetables};
+pub use jobs::{Ahead, JobCommand, Jobs, LaneAction, Select, TimetableAction, Timetables, WhichJobs};
 pub use office::{Databases, Keys, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
@@ -585,68 +585,8 @@ pub enum Command {
         after_help = "With --at, the run is made again from what it recorded up to that step: nothing is performed. What was masked or cut\nthen is masked or cut.\n\nExamples:\n  kanzlei run 0195a1b2-0000-7000-8000-000000000001\n  kanzlei run last --full\n  kanzlei run last --at 4\n  kanzlei run last --at 2.1 --item 3 --eval 'next.body.items.length'"
     )]
     Run(RunArgs),
-    /// List jobs, newest first, by anything they have in common
-    #[command(
-        after_help = "Examples:\n  kanzlei jobs\n  kanzlei jobs --state failed --lane reminders\n  kanzlei jobs --tag hold-17 --follow\n  kanzlei jobs --tag-prefix hold-\n  kanzlei jobs --group 0195a1b2-0000-7000-8000-000000000001\n  kanzlei jobs --due-from 2027-03-04T00:00:00Z --due-until 2027-03-05T00:00:00Z"
-    )]
-    Jobs(Jobs),
-    /// Show one job: its times, history, journal, and the curl line that polls it
-    #[command(
-        after_help = "Examples:\n  kanzlei job last --follow\n  kanzlei job 0195a1b2-0000-7000-8000-000000000001"
-    )]
-    Job {
-        /// The job's id, or `last`
-        id: String,
-        /// Print a line whenever something changes, until it ends
-        #[arg(long)]
-        follow: bool,
-        /// Print values in full
-        #[arg(long)]
-        full: bool,
-    },
-    /// Cancel jobs: those that wait at once, those that run before their next step
-    #[command(
-        after_help = "Examples:\n  kanzlei cancel 0195a1b2-0000-7000-8000-000000000001\n  kanzlei cancel --tag hold-17\n  kanzlei cancel --group 0195a1b2-0000-7000-8000-000000000001"
-    )]
-    Cancel {
-        /// Jobs by their ids
-        ids: Vec<String>,
-        #[command(flatten)]
-        select: Select,
-    },
-    /// Run jobs now that are scheduled or wait for a retry
-    #[command(after_help = "Example:\n  kanzlei run-now last")]
-    RunNow {
-        /// Jobs by their ids
-        ids: Vec<String>,
-        #[command(flatten)]
-        select: Select,
-    },
-    /// Reschedule jobs that have not started
-    #[command(
-        after_help = "Examples:\n  kanzlei postpone 2h last\n  kanzlei postpone 2027-03-04T06:00:00Z --lane reminders --state queued"
-    )]
-    Postpone {
-        /// An instant, or a span from now
-        due: String,
-        /// Jobs by their ids
-        ids: Vec<String>,
-        #[command(flatten)]
-        select: Select,
-    },
-    /// Retry failed or rejected jobs, from the failed step or from the start
-    #[command(
-        after_help = "Examples:\n  kanzlei retry last\n  kanzlei retry --state failed --workflow dues-reminder\n  kanzlei retry --failure 503 --step 3 --ended-from 2027-03-04T12:00:00Z\n  kanzlei retry last --from-start"
-    )]
-    Retry {
-        /// Jobs by their ids
-        ids: Vec<String>,
-        #[command(flatten)]
-        select: Select,
-        /// Repeat all steps, with the same input
-        #[arg(long)]
-        from_start: bool,
-    },
+    #[command(flatten)]
+    OfJobs(JobCommand),
     /// Show or change the level of the service's log while it runs
     #[command(
         after_help = "It is that of the process that answers. A level is off, error, warn, info, debug or trace, or a list for parts of the program.\n\nExamples:\n  kanzlei log\n  kanzlei log debug --for 10m\n  kanzlei log info,sqlx=debug"

@@ -12,7 +12,7 @@ pub struct Select {
     pub lane: Option<String>,
     #[arg(long)]
     pub workflow: Option<String>,
-    /// A whole tag
+    /// A whole tag; several with commas, of which a job has all
     #[arg(long)]
     pub tag: Option<String>,
     /// How a tag begins: `hold-`
@@ -119,4 +119,134 @@ pub enum Timetables {
         #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=1000))]
         count: u16,
     },
+}
+
+/// What is done about jobs.
+#[derive(Subcommand)]
+pub enum JobCommand {
+    /// List jobs, newest first, by anything they have in common
+    #[command(
+        after_help = "Examples:\n  kanzlei jobs\n  kanzlei jobs --state failed --lane reminders\n  kanzlei jobs --tag hold-17 --follow\n  kanzlei jobs --tag hold-17,harbour-NOBGO\n  kanzlei jobs --tag-prefix hold-\n  kanzlei jobs --group 0195a1b2-0000-7000-8000-000000000001\n  kanzlei jobs --due-from 2027-03-04T00:00:00Z --due-until 2027-03-05T00:00:00Z"
+    )]
+    Jobs(Jobs),
+    /// Show one job: its times, history, journal, and the curl line that polls it
+    #[command(
+        after_help = "Examples:\n  kanzlei job last --follow\n  kanzlei job 0195a1b2-0000-7000-8000-000000000001"
+    )]
+    Job {
+        /// The job's id, or `last`
+        id: String,
+        /// Print a line whenever something changes, until it ends
+        #[arg(long)]
+        follow: bool,
+        /// Print values in full
+        #[arg(long)]
+        full: bool,
+    },
+    /// Cancel jobs: those that wait at once, those that run before their next step
+    #[command(
+        after_help = "Examples:\n  kanzlei cancel 0195a1b2-0000-7000-8000-000000000001\n  kanzlei cancel --tag hold-17\n  kanzlei cancel --group 0195a1b2-0000-7000-8000-000000000001 --preview"
+    )]
+    Cancel {
+        #[command(flatten)]
+        which: WhichJobs,
+    },
+    /// Run jobs now that are scheduled, pause or wait for a retry
+    #[command(after_help = "Examples:\n  kanzlei run-now last\n  kanzlei run-now --lane reminders --pace 10/s")]
+    RunNow {
+        #[command(flatten)]
+        which: WhichJobs,
+        /// How many become due in an interval, such as `10/s`; all at once by default
+        #[arg(long, value_name = "PACE")]
+        pace: Option<String>,
+    },
+    /// Reschedule jobs that have not started, or the wait that a job is in
+    #[command(
+        after_help = "Of several pauses at the same time the one that ends first is moved. Of a callback it is the time until which it is waited for.\n\nExamples:\n  kanzlei postpone 2h last\n  kanzlei postpone 2027-03-04T06:00:00Z --lane reminders --state queued"
+    )]
+    Postpone {
+        /// An instant, or a span from now
+        due: String,
+        #[command(flatten)]
+        which: WhichJobs,
+    },
+    /// Retry failed or rejected jobs, from the failed step or from the start
+    #[command(
+        after_help = "With `--live` a job continues with the live revision of its workflow, where that revision asks for the same in all steps that are done; they are not done again.\n\nExamples:\n  kanzlei retry last\n  kanzlei retry --failure 503 --step 3 --ended-from 2027-03-04T12:00:00Z --preview\n  kanzlei retry --state failed --workflow dues-reminder --pace 10/s\n  kanzlei retry last --live\n  kanzlei retry last --from-start"
+    )]
+    Retry {
+        #[command(flatten)]
+        which: WhichJobs,
+        /// Repeat all steps, with the same input
+        #[arg(long)]
+        from_start: bool,
+        /// Continue with the live revision of the workflow
+        #[arg(long)]
+        live: bool,
+        /// How many become due in an interval, such as `10/s`; all at once by default
+        #[arg(long, value_name = "PACE")]
+        pace: Option<String>,
+    },
+    /// Undo a retry of jobs that have not begun again
+    #[command(after_help = "Example:\n  kanzlei undo 0195a1b2-0000-7000-8000-000000000001")]
+    Undo {
+        /// The id that the retry printed
+        change: String,
+        /// Only these jobs of it
+        ids: Vec<String>,
+    },
+    /// Answer a callback that a job waits for
+    #[command(
+        after_help = "Examples:\n  kanzlei answer last --body '{\"granted\": true}'\n  kanzlei answer 0195a1b2-0000-7000-8000-000000000001 --step 2.1 --body answer.json"
+    )]
+    Answer {
+        /// The job's id, or `last`
+        id: String,
+        /// What the step returns: JSON, a file with JSON, or `-` for standard input
+        #[arg(long, value_name = "JSON|FILE")]
+        body: String,
+        /// The number of the step, where several wait
+        #[arg(long, value_name = "NUMBER")]
+        step: Option<String>,
+    },
+    /// Correct the input of a job that has not begun
+    #[command(
+        after_help = "Values are read as JSON where they are JSON. `null` removes a value. The change is kept in the audit trail.\n\nExamples:\n  kanzlei correct last nights=3\n  kanzlei correct 0195a1b2-0000-7000-8000-000000000001 harbour=NOBGO berth='{\"quay\": 7}'"
+    )]
+    Correct {
+        /// The job's id, or `last`
+        id: String,
+        /// Members of the input to be changed
+        #[arg(value_name = "KEY=VALUE", required = true)]
+        inputs: Vec<String>,
+    },
+    /// Hold a workflow: its jobs wait, and its endpoints that answer at once refuse requests
+    #[command(
+        after_help = "Without a name, the workflows that are held are listed.\n\nExamples:\n  kanzlei hold\n  kanzlei hold dues-reminder --reason 'the mail server is being moved'"
+    )]
+    Hold {
+        /// The workflow
+        workflow: Option<String>,
+        /// Why, for the others
+        #[arg(long, value_name = "TEXT")]
+        reason: Option<String>,
+    },
+    /// Release a workflow that is held
+    #[command(after_help = "Example:\n  kanzlei release dues-reminder")]
+    Release {
+        /// The workflow
+        workflow: String,
+    },
+}
+
+/// The jobs of a change.
+#[derive(ClapArgs)]
+pub struct WhichJobs {
+    /// Jobs by their ids
+    pub ids: Vec<String>,
+    #[command(flatten)]
+    pub select: Select,
+    /// Change nothing; show which jobs would be changed, and why others would not
+    #[arg(long)]
+    pub preview: bool,
 }

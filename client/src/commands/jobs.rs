@@ -1,11 +1,9 @@
-//! `jobs`, `job`, `cancel`, `run-now`, `postpone`, `retry`.
+//! `start`, `jobs`, `job`.
 
 use std::io::IsTerminal;
 use std::time::Duration;
 
-use kanzlei_api::jobs::{
-    Group, Job, JobAction, JobChange, JobFilter, JobLine, JobPage, JobStart, JobStarted, JobsChanged, Notice,
-};
+use kanzlei_api::jobs::{Group, Job, JobFilter, JobLine, JobPage, JobStart, JobStarted, Notice};
 use kanzlei_api::workflows::Workflow;
 use kanzlei_model::run::RunState;
 
@@ -16,9 +14,9 @@ use crate::args::{Jobs, Select};
 use crate::{Done, Error, draw};
 
 /// How often what is followed is polled.
-const POLL: Duration = Duration::from_millis(700);
+pub(super) const POLL: Duration = Duration::from_millis(700);
 
-fn filter(select: &Select) -> JobFilter {
+pub(super) fn filter(select: &Select) -> JobFilter {
     JobFilter {
         state: select.state.clone(),
         lane: select.lane.clone(),
@@ -80,6 +78,9 @@ pub fn list(api: &Api, args: &Jobs, json: bool) -> Done {
     }
 }
 
+/// The heads of [`row`].
+pub(super) const HEAD: [&str; 8] = ["job", "workflow", "state", "lane", "due (UTC)", "delay", "took", "tags or why"];
+
 fn print_page(page: &JobPage) {
     let counted: Vec<String> = RunState::NAMES
         .iter()
@@ -104,15 +105,14 @@ fn print_page(page: &JobPage) {
         println!("No such jobs. Queue one with a request that prefers it: curl -H 'Prefer: respond-async' …");
         return;
     };
-    let head = ["job", "workflow", "state", "lane", "due (UTC)", "delay", "took", "tags or why"];
-    draw::table(&head, page.jobs.iter().map(row));
+    draw::table(&HEAD, page.jobs.iter().map(row));
     println!("{}", draw::dim(&format!("poll the first: {}", first.curl)));
     if let Some(next) = page.next_before.filter(|_| page.searched_to.is_none()) {
         println!("{}", draw::dim(&format!("older ones: add --before {next}")));
     }
 }
 
-fn row(job: &JobLine) -> Vec<String> {
+pub(super) fn row(job: &JobLine) -> Vec<String> {
     let mut state = draw::state(job.state.name());
     if job.stopping {
         state.push_str(" (stopping)");
@@ -155,7 +155,7 @@ fn print_group(group: &Group) {
 }
 
 /// The id of a job, or of the newest for `last`.
-fn meant(api: &Api, id: &str) -> Result<String, Error> {
+pub(super) fn meant(api: &Api, id: &str) -> Result<String, Error> {
     if id != "last" {
         return Ok(id.to_owned());
     }
@@ -247,7 +247,8 @@ fn print_job(job: &Job, full: bool) {
             println!("  {} {step}", draw::dim("step"));
         }
         if matches!(job.state, RunState::Failed | RunState::Rejected) {
-            println!("  {} kanzlei retry {}", draw::dim("retry "), job.id);
+            let live = if job.live { "" } else { " --live" };
+            println!("  {} kanzlei retry {}{live}", draw::dim("retry "), job.id);
         }
     }
 }
@@ -262,6 +263,10 @@ fn facts(job: &Job) -> Vec<(&'static str, String)> {
     ];
     facts.extend((!job.tags.is_empty()).then(|| ("tags", job.tags.join(" "))));
     facts.extend(job.group.map(|group| ("group", group.to_string())));
+    facts.extend(job.callbacks.iter().map(|callback| {
+        let until = callback.until.map(|until| format!(", until {}", draw::utc(until))).unwrap_or_default();
+        ("callback", format!("step {} waits{until}: kanzlei answer {} --body …", callback.step, job.id))
+    }));
     if let Some(late) = &job.late {
         facts.push(("late", late.clone()));
     }
@@ -302,65 +307,4 @@ fn notified(notice: &Notice) -> String {
     };
     let why = notice.detail.as_ref().map(|why| format!(" ({why})")).unwrap_or_default();
     format!("{} · {how}{why}", notice.url)
-}
-
-/// Does something to jobs, by id or by what they have in common; `change` is without them.
-pub fn act(api: &Api, change: JobChange, ids: &[String], select: &Select, json: bool) -> Done {
-    if ids.is_empty() && select.is_empty() {
-        return Err(Error::Usage(
-            "no jobs are selected; pass ids, or select them with --tag, --lane, --group, --state …".into(),
-        ));
-    }
-    let change = match ids.is_empty() {
-        true => JobChange { select: Some(filter(select)), ..change },
-        false => JobChange { ids: ids.iter().map(|id| meant(api, id)).collect::<Result<_, _>>()?, ..change },
-    };
-    let mut answer: JobsChanged = api.post("/jobs/actions", &change)?;
-    while let Some(operation) = answer.operation.as_ref().filter(|operation| !operation.ended) {
-        if std::io::stderr().is_terminal() && !json {
-            eprint!("\r{} of {} jobs", operation.done + operation.refused, operation.total);
-        }
-        std::thread::sleep(POLL);
-        answer = api.get(&format!("/jobs/actions/{}", operation.id))?;
-        if answer.operation.as_ref().is_none_or(|operation| operation.ended) && std::io::stderr().is_terminal() {
-            // The progress makes room for the outcome.
-            eprint!("\r\x1b[K");
-        }
-    }
-    if json {
-        print_json(&answer);
-        return Ok(());
-    }
-    let did = match change.action {
-        JobAction::Cancel => "cancelled, or asked to stop",
-        JobAction::RunNow => "due now",
-        JobAction::Postpone => "postponed",
-        JobAction::Retry => "retried",
-    };
-    if let Some(operation) = &answer.operation {
-        match operation.done == operation.total {
-            true => println!("{} jobs {did}", operation.total),
-            false => println!("{} of {} jobs {did}", operation.done, operation.total),
-        }
-        if let Some(why) = &operation.failure {
-            return Err(Error::Failed(format!("the change broke off: {why}; ask for it again")));
-        }
-        if operation.refused > 0 {
-            println!("{} were not changed, among them:", operation.refused);
-        }
-    }
-    match answer.done.as_slice() {
-        _ if answer.operation.is_some() => {}
-        [] if answer.refused.is_empty() => println!("No job fits this selection."),
-        [] => {}
-        [one] => println!("{one} {did}"),
-        many => println!("{} jobs {did}", many.len()),
-    }
-    for one in answer.refused.iter().take(20) {
-        println!("{} {}: {}", draw::paint("31", "not"), one.id, one.why);
-    }
-    if answer.refused.len() > 20 {
-        println!("{}", draw::dim(&format!("and {} more", answer.refused.len() - 20)));
-    }
-    if answer.refused.is_empty() { Ok(()) } else { Err(Error::Bad) }
 }

@@ -27,6 +27,7 @@ mod preview;
 mod record;
 mod refusals;
 mod rehearse;
+mod repair;
 mod retrace;
 mod runs;
 mod sample;
@@ -40,7 +41,6 @@ mod trial;
 use std::path::Path;
 
 use kanzlei_api::audit::AuditFilter;
-use kanzlei_api::jobs::{JobAction, JobChange, RetryFrom};
 use kanzlei_api::keys::{KeyRotation, NewKey, UsageFilter};
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
@@ -140,21 +140,7 @@ pub fn run(args: Args) -> Done {
             runs::list(&api()?, &filter, json)
         }
         Command::Run(args) => runs::show(&api()?, &args, json),
-        Command::Jobs(args) => jobs::list(&api()?, &args, json),
-        Command::Job { id, follow, full } => jobs::show(&api()?, &id, follow, full, json),
-        Command::Cancel { ids, select } => {
-            jobs::act(&api()?, change(JobAction::Cancel, None, None), &ids, &select, json)
-        }
-        Command::RunNow { ids, select } => {
-            jobs::act(&api()?, change(JobAction::RunNow, None, None), &ids, &select, json)
-        }
-        Command::Postpone { due, ids, select } => {
-            jobs::act(&api()?, change(JobAction::Postpone, Some(due), None), &ids, &select, json)
-        }
-        Command::Retry { ids, select, from_start } => {
-            let from = if from_start { RetryFrom::Start } else { RetryFrom::FailedStep };
-            jobs::act(&api()?, change(JobAction::Retry, None, Some(from)), &ids, &select, json)
-        }
+        Command::OfJobs(command) => repair::run(&api()?, command, json),
         Command::Refusals { workflow, status, request_id, before, limit } => {
             let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
             refusals::list(&api()?, &filter, json)
@@ -207,11 +193,6 @@ pub fn run(args: Args) -> Done {
         Command::Outline { path, step } => edit::outline(&path, step.as_deref(), json),
         Command::Edit { path, what, dry_run } => edit::edit(&path, what, dry_run, json),
     }
-}
-
-/// A change of jobs, without the jobs.
-fn change(action: JobAction, due: Option<String>, from: Option<RetryFrom>) -> JobChange {
-    JobChange { action, ids: Vec::new(), select: None, due, from }
 }
 
 /// JSON for a person or a program: indented on a terminal, else on one line.

@@ -1510,8 +1510,42 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cancels, hastens, postpones or retries jobs */
+        /** Cancels, hastens, postpones or retries jobs, or undoes retries */
         post: operations["changeJobs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}/input": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives a job that has not begun another input */
+        put: operations["changeInput"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}/callback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Answers a callback that a job waits for */
+        put: operations["answerCallback"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1547,6 +1581,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Workflows that are held */
+        get: operations["holds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/holds/{workflow}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Holds a workflow: none of its jobs begins */
+        put: operations["holdWorkflow"];
+        post?: never;
+        /** Releases a workflow */
+        delete: operations["releaseWorkflow"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1853,6 +1922,15 @@ export interface components {
             /** @description How it is since. */
             after: string | null;
         };
+        /** @description A callback that a job waits for. */
+        AwaitedCallback: {
+            /** @description The number of its step. */
+            step: string;
+            /** @description Until when. */
+            until: components["schemas"]["Timestamp"] | null;
+            /** @description The JSON Schema of what it accepts. */
+            accepts: unknown;
+        };
         /** @description What a new workflow is to be. */
         Beginning: {
             /**
@@ -1915,6 +1993,13 @@ export interface components {
             bound: number;
             /** @description `bytes`, or empty for a count. */
             unit: string;
+        };
+        /** @description An answer to a callback that a job waits for, by hand. */
+        CallbackAnswer: {
+            /** @description The number of the step that waits, where several wait. */
+            step?: string | null;
+            /** @description What the step returns. */
+            body: unknown;
         };
         /** @description Something that was not as a case expects. */
         CaseDifference: {
@@ -2795,6 +2880,22 @@ export interface components {
             remaining: number;
             expected_end: components["schemas"]["Timestamp"] | null;
         };
+        /** @description A workflow that is held: none of its jobs begins, and endpoints that answer at once refuse requests. */
+        Hold: {
+            workflow: string;
+            since: components["schemas"]["Timestamp"];
+            /** @description Who holds it. */
+            by: string;
+            reason: string;
+        };
+        /** @description Why a workflow is to be held. */
+        HoldReason: {
+            reason: string;
+        };
+        /** @description Workflows that are held. */
+        Holds: {
+            holds: components["schemas"]["Hold"][];
+        };
         /** @description What stands at a position. */
         Hover: {
             /** @description What it is about. */
@@ -2814,6 +2915,19 @@ export interface components {
             required: boolean;
             /** @description Whether it is confidential. */
             secret: boolean;
+        };
+        /** @description Another input for a job that has not begun. */
+        InputChange: {
+            /**
+             * @description The whole input; null where `members` are changed.
+             * @default null
+             */
+            input: unknown;
+            /**
+             * @description Members of the input to be changed: a merge patch (RFC 7396), in which null removes.
+             * @default null
+             */
+            members: unknown;
         };
         /** @description One thing wrong with a request. */
         InputError: {
@@ -2878,6 +2992,12 @@ export interface components {
             lane: string;
             /** @description Whether its lane is held. */
             held: boolean;
+            /** @description Whether it waits because its workflow is held. */
+            workflow_held: boolean;
+            /** @description Callbacks that it waits for. */
+            callbacks: components["schemas"]["AwaitedCallback"][];
+            /** @description Whether its input can be changed. */
+            editable: boolean;
             /** Format: uint8 */
             priority: number;
             tags: string[];
@@ -2936,11 +3056,8 @@ export interface components {
              */
             changes: number;
         };
-        /**
-         * @description What is done to jobs.
-         * @enum {string}
-         */
-        JobAction: "cancel" | "run-now" | "postpone" | "retry";
+        /** @description What is done to jobs. */
+        JobAction: ("cancel" | "run-now" | "postpone" | "retry") | "undo";
         /** @description Does something to jobs, by id or by what they have in common. */
         JobChange: {
             /** @description What is done. */
@@ -2953,6 +3070,14 @@ export interface components {
             due?: string | null;
             /** @description For `retry`. */
             from?: components["schemas"]["RetryFrom"] | null;
+            /** @description For `retry`. */
+            revision?: components["schemas"]["RetryWith"] | null;
+            /** @description For `retry` and `run-now`: how many become due in an interval, such as `10/s`; all at once by default. */
+            pace?: string | null;
+            /** @description For `undo`: the change whose retries are undone, in place of ids. */
+            change?: string | null;
+            /** @description Changes nothing: returns what would be done. */
+            preview?: boolean;
         };
         /** @description A job as clients of the public listener poll it. */
         JobDocument: {
@@ -3008,7 +3133,7 @@ export interface components {
             lane?: string | null;
             /** @description The name of a workflow. */
             workflow?: string | null;
-            /** @description A whole tag. */
+            /** @description A whole tag, or several: `imo-9155028,hold`. A job has all of them. A comma in a tag is written `\,`. */
             tag?: string | null;
             /** @description How a tag begins. */
             tag_prefix?: string | null;
@@ -3146,6 +3271,13 @@ export interface components {
             refused: components["schemas"]["NotChanged"][];
             /** @description A change of many jobs goes on behind the answer; poll `/jobs/actions/{id}`. */
             operation: components["schemas"]["Operation2"] | null;
+            /**
+             * Format: uuid
+             * @description The id of a retry, by which it can be undone.
+             */
+            change: string | null;
+            /** @description What a preview has found. */
+            preview: components["schemas"]["Preview2"] | null;
         };
         /** @description How the journal stands. */
         JournalStatus: {
@@ -3788,6 +3920,28 @@ export interface components {
             /** @description Why they cannot be called: the drafts have errors. */
             refused: string | null;
         };
+        /** @description What a change would do. */
+        Preview2: {
+            /**
+             * Format: uint64
+             * @description How many jobs are selected.
+             */
+            total: number;
+            /**
+             * Format: uint64
+             * @description How many of them were examined, the oldest first.
+             */
+            examined: number;
+            /**
+             * Format: uint64
+             * @description How many of those would be changed.
+             */
+            fit: number;
+            /** @description When the last one would be due. */
+            last_due: components["schemas"]["Timestamp"] | null;
+            /** @description The first of those that would be changed. */
+            first: components["schemas"]["JobLine"][];
+        };
         /** @description An endpoint of a draft. */
         PreviewEndpoint: {
             method: string;
@@ -4110,6 +4264,15 @@ export interface components {
             /** @description What each step did, where only this case was asked for. */
             steps: components["schemas"]["Step"][];
         };
+        /** @description A workflow that was released. */
+        Released: {
+            workflow: string;
+            /**
+             * Format: uint64
+             * @description Its jobs that were put aside and go on now.
+             */
+            jobs: number;
+        };
         /** @description The edits of a renaming, by document. */
         RenameEdits: {
             edits: {
@@ -4210,6 +4373,8 @@ export interface components {
          * @enum {string}
          */
         RetryFrom: "failed-step" | "start";
+        /** @description With which revision a retry continues. */
+        RetryWith: "own" | "live";
         /** @description One revision of a document. */
         Revision: {
             /** Format: uint32 */
@@ -5318,6 +5483,11 @@ export interface components {
             /** Format: uint32 */
             revision: number;
             since: components["schemas"]["Timestamp"];
+            /**
+             * @description While it is held.
+             * @default null
+             */
+            hold: components["schemas"]["Hold"] | null;
             endpoints: components["schemas"]["Endpoint"][];
             input: components["schemas"]["Input"][];
             sheet: components["schemas"]["Paragraph"][];
@@ -5340,6 +5510,11 @@ export interface components {
             /** Format: uint32 */
             revision: number;
             since: components["schemas"]["Timestamp"];
+            /**
+             * @description While it is held.
+             * @default null
+             */
+            hold: components["schemas"]["Hold"] | null;
             endpoints: components["schemas"]["Endpoint"][];
             /** @description Names of the services that it calls. */
             services: string[];
@@ -5391,9 +5566,11 @@ export type Answer = components['schemas']['Answer'];
 export type At = components['schemas']['At'];
 export type Audit = components['schemas']['Audit'];
 export type AuditLine = components['schemas']['AuditLine'];
+export type AwaitedCallback = components['schemas']['AwaitedCallback'];
 export type Beginning = components['schemas']['Beginning'];
 export type Begun = components['schemas']['Begun'];
 export type Bound = components['schemas']['Bound'];
+export type CallbackAnswer = components['schemas']['CallbackAnswer'];
 export type CaseDifference = components['schemas']['CaseDifference'];
 export type CaseName = components['schemas']['CaseName'];
 export type Change = components['schemas']['Change'];
@@ -5454,9 +5631,13 @@ export type Firing = components['schemas']['Firing'];
 export type Fix = components['schemas']['Fix'];
 export type Form = components['schemas']['Form'];
 export type Group = components['schemas']['Group'];
+export type Hold = components['schemas']['Hold'];
+export type HoldReason = components['schemas']['HoldReason'];
+export type Holds = components['schemas']['Holds'];
 export type Hover = components['schemas']['Hover'];
 export type Hovered = components['schemas']['Hovered'];
 export type Input = components['schemas']['Input'];
+export type InputChange = components['schemas']['InputChange'];
 export type InputError = components['schemas']['InputError'];
 export type Issued = components['schemas']['Issued'];
 export type IssuerLine = components['schemas']['IssuerLine'];
@@ -5521,6 +5702,7 @@ export type PlainAnswer = components['schemas']['PlainAnswer'];
 export type PlainRequest = components['schemas']['PlainRequest'];
 export type PolicyLeft = components['schemas']['PolicyLeft'];
 export type Preview = components['schemas']['Preview'];
+export type Preview2 = components['schemas']['Preview2'];
 export type PreviewEndpoint = components['schemas']['PreviewEndpoint'];
 export type Previews = components['schemas']['Previews'];
 export type Problem = components['schemas']['Problem'];
@@ -5540,12 +5722,14 @@ export type RefusedBody = components['schemas']['RefusedBody'];
 export type Rehearsal = components['schemas']['Rehearsal'];
 export type RehearsalRequest = components['schemas']['RehearsalRequest'];
 export type RehearsedCase = components['schemas']['RehearsedCase'];
+export type Released = components['schemas']['Released'];
 export type RenameEdits = components['schemas']['RenameEdits'];
 export type Renamed = components['schemas']['Renamed'];
 export type Retrace = components['schemas']['Retrace'];
 export type RetraceRequest = components['schemas']['RetraceRequest'];
 export type RetracedRun = components['schemas']['RetracedRun'];
 export type RetryFrom = components['schemas']['RetryFrom'];
+export type RetryWith = components['schemas']['RetryWith'];
 export type Revision = components['schemas']['Revision'];
 export type RevisionText = components['schemas']['RevisionText'];
 export type Revisions = components['schemas']['Revisions'];
@@ -8654,7 +8838,7 @@ export interface operations {
                 lane?: string;
                 /** @description The name of a workflow. */
                 workflow?: string;
-                /** @description A whole tag. */
+                /** @description A whole tag, or several: `imo-9155028,hold`. A job has all of them. A comma in a tag is written `\,`. */
                 tag?: string;
                 /** @description How a tag begins. */
                 tag_prefix?: string;
@@ -8798,6 +8982,71 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    changeInput: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InputChange"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            413: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    answerCallback: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CallbackAnswer"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     job: {
         parameters: {
             query?: never;
@@ -8844,6 +9093,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    holds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Holds"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    holdWorkflow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workflow: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldReason"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    releaseWorkflow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workflow: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Released"];
                 };
             };
             400: components["responses"]["Problem"];

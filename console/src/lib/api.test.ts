@@ -88,6 +88,6 @@ describe('jobs', () => {
     [{ done: [], refused: [], operation: null }, ''],
     [{ done: [], refused: [ended], operation: many }, '1203 jobs cancelled or asked to stop. 1 not: it has ended.'],
   ])('%j reads %s', (done, shown) => {
-    expect(outcome('cancel', done)).toBe(shown);
+    expect(outcome('cancel', { ...done, change: null, preview: null })).toBe(shown);
   });
 });

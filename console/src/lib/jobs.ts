@@ -29,13 +29,23 @@ export async function act(action: JobAction, which: Which, more: Partial<JobChan
 
 /** What came of an action, in a sentence. */
 export function outcome(action: JobAction, done: JobsChanged): string {
-  const did = { cancel: 'cancelled or asked to stop', 'run-now': 'due now', postpone: 'postponed', retry: 'retried' }[action];
+  const did = { cancel: 'cancelled or asked to stop', 'run-now': 'due now', postpone: 'postponed', retry: 'retried', undo: 'as before the retry' }[action];
   const count = done.operation?.done ?? done.done.length;
   const refused = done.operation?.refused ?? done.refused.length;
   const good = count === 0 ? '' : `${count} ${count === 1 ? 'job' : 'jobs'} ${did}.`;
   const why = done.refused[0]?.why;
   const bad = why ? ` ${count + refused === 1 ? 'Not done' : `${refused} not`}: ${why}.` : '';
   return (good + bad).trim();
+}
+
+/** What a change would do, in a sentence. */
+export function previewed(found: JobsChanged): string {
+  const preview = found.preview;
+  if (!preview || preview.total === 0) return 'No job fits.';
+  const jobs = (n: number) => `${n} ${n === 1 ? 'job' : 'jobs'}`;
+  const all = preview.examined === preview.total ? `${preview.fit} of ${jobs(preview.total)}` : `${preview.fit} of the first ${preview.examined} of ${jobs(preview.total)}`;
+  const last = preview.last_due ? `; the last one ${ahead(preview.last_due)}` : '';
+  return `${all} would be retried${last}.`;
 }
 
 /** An instant that lies ahead: `in 4 min`. */

@@ -8,6 +8,7 @@
   import CopyText from '../parts/CopyText.svelte';
   import Copyable from '../parts/Copyable.svelte';
   import JobActions from '../parts/JobActions.svelte';
+  import JobRepairs from '../parts/JobRepairs.svelte';
   import RunState from '../parts/RunState.svelte';
   import Sheet from '../parts/Sheet.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -55,7 +56,7 @@
       {#if job.waits_for}<span>· for {job.waits_for}{job.until ? ` until ${time(job.until)} (${ahead(job.until)})` : ''}</span>{/if}
       {#if job.state === 'scheduled' && job.due}<span>· due {time(job.due)} ({ahead(job.due)})</span>{/if}
       {#if job.started}<span>· {took(job.duration_us)}</span>{/if}
-      {#if job.remaining_us !== null}<span class="dim">· about {Math.round(job.remaining_us / 1e6)} s remaining</span>{/if}
+      {#if job.remaining_us !== null}<span class="dim">· about {took(job.remaining_us)} remaining</span>{/if}
       <span class="dim" title={time(job.queued)}>· queued {ago(job.queued)}</span>
       <span class="dim">· lane <a href="/lanes">{job.lane}</a>{job.held ? ' (held)' : ''}, priority {job.priority}</span>
       <span class="dim">· revision {job.revision}{job.retired ? ' (retired meanwhile)' : ''}</span>
@@ -68,6 +69,7 @@
     {#if job.late}<p class="late"><Words text={job.late} /></p>{/if}
     {#if job.failure}<p class="why">{job.failure.kind}: {job.failure.detail}</p>{/if}
     <div class="acts"><JobActions which={{ ids: [job.id] }} jobs={[job]} ondone={() => (round += 1)} /></div>
+    <div class="acts"><JobRepairs {job} ondone={() => (round += 1)} /></div>
     <div class="beside">
       {#if job.sheet && job.steps}
         <Sheet

@@ -91,6 +91,9 @@
         on:change={(event) => go({ [key]: instant(String(event.detail ?? '')) })}
       />
     {/each}
+    {#each [['failure', 'Failed with', '503, timeout'], ['step', 'At step', '2.1'], ['caller', 'Caller', 'key or subject']] as const as [key, label, placeholder] (key)}
+      <TextInput size="sm" labelText={label} {placeholder} value={chosen[key]} on:change={(event) => go({ [key]: String(event.detail ?? '').trim() })} />
+    {/each}
     {#if filtered}<Button size="small" kind="ghost" href="/jobs">Show all</Button>{/if}
     {#if chosen.group}<Button size="small" kind="ghost" on:click={() => go({ group: '' })}>group …{chosen.group.slice(-12)} ✕</Button>{/if}
   </div>

@@ -14,6 +14,7 @@
   import Address from '../parts/Address.svelte';
   import Figures from '../parts/Figures.svelte';
   import History from '../parts/History.svelte';
+  import HoldWorkflow from '../parts/HoldWorkflow.svelte';
   import RunTable from '../parts/RunTable.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -105,6 +106,7 @@
     <div class="row actions">
       {#if workflow}<Tag type="green" size="sm" title="since {ago(workflow.since)}">live · revision {workflow.revision}</Tag>{/if}
       {#if status}<Tag type={composer.saving === 'failed' ? 'red' : 'gray'} size="sm"><span role="status">{status}</span></Tag>{/if}
+      {#if workflow && !workflow.hold}<HoldWorkflow workflow={name} hold={undefined} ondone={() => void again()} />{/if}
       {#if composer.loaded}
         {#if tab === 'sheet'}
           <span class="undo">
@@ -121,6 +123,7 @@
   {#if workflow}
     {#each workflow.endpoints as endpoint (endpoint.method + endpoint.url)}<div class="address"><Address {endpoint} /></div>{/each}
   {/if}
+  {#if workflow?.hold}<HoldWorkflow workflow={name} hold={workflow.hold} ondone={() => void again()} />{/if}
   {#if error}<Trouble {error} />{/if}
   <nav class="tabs" aria-label="Parts of the workflow">
     {#each TABS as one (one.id)}

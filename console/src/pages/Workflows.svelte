@@ -88,6 +88,7 @@
               </td>
               <td class="small">
                 {#if row.live}<span>live · revision {row.live.revision}</span>{/if}
+                {#if row.live?.hold}<span class="failed" title="{row.live.hold.reason} ({row.live.hold.by}, {ago(row.live.hold.since)})">held</span>{/if}
                 {#if row.draft}<span class="draft" title="Saved {ago(row.draft.changed)} by {row.draft.operator}">draft {row.draft.state}</span>{/if}
               </td>
               <td>

@@ -334,7 +334,12 @@ api! {
 
     /// Another input for a job that has not begun.
     pub struct InputChange {
+        /// The whole input; null where `members` are changed.
+        #[serde(default)]
         pub input: Json,
+        /// Members of the input to be changed: a merge patch (RFC 7396), in which null removes.
+        #[serde(default)]
+        pub members: Json,
     }
 
     /// An answer to a callback that a job waits for, by hand.

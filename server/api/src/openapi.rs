@@ -186,11 +186,11 @@ fn runs_and_jobs(all: &mut Operations) {
     .problems(&[422]);
     let body = all.generator.subschema_for::<jobs::InputChange>();
     let input = all.add("put", "/jobs/{id}/input", "changeInput", "Gives a job that has not begun another input");
-    input.body = Some(body);
+    (input.body, input.status) = (Some(body), 204);
     input.problems(&[404, 409, 413, 422]);
     let body = all.generator.subschema_for::<jobs::CallbackAnswer>();
-    let answer = all.add("post", "/jobs/{id}/callback", "answerCallback", "Answers a callback that a job waits for");
-    answer.body = Some(body);
+    let answer = all.add("put", "/jobs/{id}/callback", "answerCallback", "Answers a callback that a job waits for");
+    (answer.body, answer.status) = (Some(body), 204);
     answer.problems(&[404, 409, 422]);
     all.get::<jobs::Job>("/jobs/{id}", "job", "One job with what each step did").problems(&[404]);
     all.get::<jobs::Group>("/groups/{id}", "group", "How the jobs of a list stand").problems(&[404]);

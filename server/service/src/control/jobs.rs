@@ -232,7 +232,7 @@ pub async fn show(app: Data<App>, caller: Caller, id: Path<String>) -> Result<Ht
         state,
         stopping: job.stop && !job.phase.ended(),
         held,
-        workflow_held: job.is_held(),
+        workflow_held: !job.phase.ended() && app.jobs.is_held(&named),
         callbacks,
         editable: repair::is_editable(&job),
         late,

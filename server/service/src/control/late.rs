@@ -22,8 +22,8 @@ pub async fn why(app: &App, live: &Live, job: &JobRow, held: bool, at: Timestamp
     if held {
         return Ok(Some(format!("the lane `{lane}` is held; `kanzlei lane release {lane}` releases it")));
     }
-    if job.is_held() {
-        let name = live.name_now(&job.workflow, job.id);
+    let name = live.name_now(&job.workflow, job.id);
+    if app.jobs.is_held(name) {
         return Ok(Some(format!("the workflow `{name}` is held; `kanzlei release {name}` releases it")));
     }
     if let (JobPhase::Blocked, Some(key)) = (job.phase, &job.ordering_key) {

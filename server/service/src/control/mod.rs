@@ -212,7 +212,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/jobs/actions/{id}", web::get().to(changes::operation))
                     .route("/jobs/{id}", web::get().to(jobs::show))
                     .route("/jobs/{id}/input", web::put().to(repair::change_input))
-                    .route("/jobs/{id}/callback", web::post().to(repair::answer))
+                    .route("/jobs/{id}/callback", web::put().to(repair::answer))
                     .route("/holds", web::get().to(holds::list))
                     .route("/holds/{workflow}", web::put().to(holds::hold))
                     .route("/holds/{workflow}", web::delete().to(holds::release))

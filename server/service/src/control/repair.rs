@@ -271,6 +271,7 @@ async fn awaited(app: &App, standing: &Standing) -> Result<Vec<Awaited>> {
             found.push(Awaited { step: standing.step_of(*id), until: *until, hash, known });
         }
     }
+    found.sort_by(|a, b| a.step.cmp(&b.step));
     Ok(found)
 }
 
@@ -290,7 +291,7 @@ async fn known_job(app: &App, id: &str) -> Result<JobRow> {
     job.ok_or_else(|| Error::not_found(format!("there is no job {id}; ended jobs are purged after a while")))
 }
 
-/// `POST /jobs/{id}/callback`: answers a callback that a job waits for.
+/// `PUT /jobs/{id}/callback`: answers a callback that a job waits for.
 pub async fn answer(
     app: Data<App>,
     caller: Caller,
@@ -374,7 +375,12 @@ pub async fn change_input(
         return Err(Error::problem(409, "The input has files", detail));
     }
     let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
-    let given = plan.input.hold(&Value::from_json(&body.into_inner().input));
+    let InputChange { mut input, members } = body.into_inner();
+    if input.is_null() {
+        input = was.to_serde();
+        merge(&mut input, members);
+    }
+    let given = plan.input.hold(&Value::from_json(&input));
     let input = plan.input.accept(&given).map_err(refused)?;
     let before = row_of(&app, &live, &plan, &job, &was)?;
     let after = row_of(&app, &live, &plan, &job, &input)?;
@@ -395,6 +401,26 @@ pub async fn change_input(
     app.jobs.wake.notify_one();
     app.jobs.followers.changed(job.id);
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Applies a merge patch (RFC 7396).
+fn merge(target: &mut serde_json::Value, patch: serde_json::Value) {
+    let serde_json::Value::Object(patch) = patch else {
+        if !patch.is_null() {
+            *target = patch;
+        }
+        return;
+    };
+    if !target.is_object() {
+        *target = serde_json::json!({});
+    }
+    let Some(members) = target.as_object_mut() else { return };
+    for (name, value) in patch {
+        match value {
+            serde_json::Value::Null => _ = members.remove(&name),
+            value => merge(members.entry(name).or_insert(serde_json::Value::Null), value),
+        }
+    }
 }
 
 /// The row that a job would have with an input, by its own revision.
@@ -432,6 +458,22 @@ pub fn tags(text: &str) -> Vec<String> {
 
 #[cfg(test)]
 mod tests {
+    use serde_json::json;
+
+    #[test]
+    fn members_are_merged() {
+        for (members, wanted) in [
+            (json!({"a": 1}), json!({"a": 1, "b": {"c": 2}})),
+            (json!({"b": {"c": null, "d": [1]}}), json!({"a": 0, "b": {"d": [1]}})),
+            (json!({"b": null, "n": {"x": null}}), json!({"a": 0, "n": {}})),
+            (json!(null), json!({"a": 0, "b": {"c": 2}})),
+        ] {
+            let mut input = json!({"a": 0, "b": {"c": 2}});
+            super::merge(&mut input, members.clone());
+            assert_eq!(input, wanted, "{members}");
+        }
+    }
+
     #[test]
     fn several_tags_are_separated_by_commas() {
         for (text, wanted) in [

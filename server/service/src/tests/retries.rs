@@ -147,8 +147,8 @@ fn retries_have_a_pace_and_are_undone_while_they_have_not_begun() {
 
 #[test]
 fn waits_are_moved_and_ended_by_hand() {
-    let waits = "workflow: waits\nentries: [{endpoint: POST /waits, access: open, answer: later}]\nsteps:\n  - all:\n      short: [{pause: 20min}, {note: short}]\n      long: [{pause: 30min}, {note: long}]\n  - {reply: 204}\n";
-    let calls = "workflow: calls\nentries: [{endpoint: POST /calls, access: open, answer: later}]\nsteps:\n  - {id: c, await: c, steps: [{note: '${c.url}'}], within: 1h}\n  - {reply: 200, body: '${c.ok}'}\n";
+    let waits = "workflow: waits\nentries: [{endpoint: POST /waits, access: open, answer: later}]\nsteps:\n  - together:\n      short: {if: 'true', then: [{pause: 20min}, {note: short}]}\n      long: {if: 'true', then: [{pause: 30min}, {note: long}]}\n  - {reply: 204}\n";
+    let calls = "workflow: calls\nentries: [{endpoint: POST /calls, access: open, answer: later}]\nsteps:\n  - {id: c, await: c, steps: [{note: '${c.url}'}], until: 1h}\n  - {reply: 200, body: '${c.ok}'}\n";
     with("moved", &[waits, calls], &[], async |bed| {
         bed.work();
         let job = bed.queue("/waits", "{}").await;
@@ -180,7 +180,7 @@ fn waits_are_moved_and_ended_by_hand() {
 
 #[test]
 fn a_callback_is_answered_by_hand() {
-    let calls = "workflow: calls\nentries: [{endpoint: POST /calls, access: open, answer: later}]\nsteps:\n  - all:\n      a: [{id: a, await: a, steps: [{note: '${a.url}'}], accepts: {ok: {type: boolean}}}]\n      b: [{id: b, await: b, steps: [{note: '${b.url}'}]}]\n  - {reply: 200, body: {a: '${a.ok}', b: '${b}'}}\n";
+    let calls = "workflow: calls\nentries: [{endpoint: POST /calls, access: open, answer: later}]\nsteps:\n  - together:\n      a: {await: x, steps: [{note: '${x.url}'}], schema: {type: object, properties: {ok: {type: boolean}}, required: [ok]}}\n      b: {await: y, steps: [{note: '${y.url}'}]}\n  - {reply: 200, body: {a: '${a.ok}', b: '${b}'}}\n";
     with("answered", &[calls], &[], async |bed| {
         bed.work();
         let job = bed.queue("/calls", "{}").await;
@@ -189,7 +189,7 @@ fn a_callback_is_answered_by_hand() {
         let steps: Vec<&str> =
             shown["callbacks"].as_array().expect("list").iter().filter_map(|one| one["step"].as_str()).collect();
         assert_eq!(steps.len(), 2, "{shown}");
-        let answer = async |body: Json| bed.control(&format!("POST /jobs/{job}/callback"), &body).await;
+        let answer = async |body: Json| bed.control(&format!("PUT /jobs/{job}/callback"), &body).await;
         for (body, status) in [
             (json!({"body": {"ok": true}}), 422),
             (json!({"step": "9", "body": {}}), 422),
@@ -220,7 +220,9 @@ fn the_input_of_a_job_is_corrected_before_it_begins() {
         };
         assert_eq!(change(job, json!({"k": 7})).await, 422);
         assert_eq!(change(job, json!({"k": "b", "unknown": 1})).await, 422);
-        assert_eq!(change(job, json!({"k": "b"})).await, 204);
+        assert_eq!(change(job, json!({"k": "a", "n": 9})).await, 204);
+        let members = json!({"members": {"k": "b", "n": null}});
+        assert_eq!(bed.control(&format!("PUT /jobs/{job}/input"), &members).await.status, 204);
         assert_eq!(change(Uuid::now_v7(), json!({"k": "b"})).await, 404);
         let row = bed.job(job).await;
         assert_eq!((row.tags, row.ordering_key.as_deref()), (vec!["k-b".to_owned()], Some("keyed b")));
