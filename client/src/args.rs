@@ -587,6 +587,25 @@ pub enum Command {
     Run(RunArgs),
     #[command(flatten)]
     OfJobs(JobCommand),
+    /// Erase what belongs to a caller, a tag or a value: jobs, runs, messages, files, refused requests
+    #[command(
+        after_help = "Without `--yes` it counts what would be erased. Jobs that have not ended stay, and are counted. The audit trail keeps that something was erased, without the value.\n\nExamples:\n  kanzlei erase --text 9074720\n  kanzlei erase --caller tide-4417 --yes\n  kanzlei erase --tag hold-17 --yes"
+    )]
+    #[command(group = clap::ArgGroup::new("whose").required(true))]
+    Erase {
+        /// The name of a key, the subject of a token, or an address
+        #[arg(long, group = "whose", value_name = "NAME")]
+        caller: Option<String>,
+        /// A tag of jobs
+        #[arg(long, group = "whose")]
+        tag: Option<String>,
+        /// A text that occurs in inputs and messages
+        #[arg(long, group = "whose")]
+        text: Option<String>,
+        /// Erase it for good
+        #[arg(long)]
+        yes: bool,
+    },
     /// Show or change the level of the service's log while it runs
     #[command(
         after_help = "It is that of the process that answers. A level is off, error, warn, info, debug or trace, or a list for parts of the program.\n\nExamples:\n  kanzlei log\n  kanzlei log debug --for 10m\n  kanzlei log info,sqlx=debug"
@@ -612,6 +631,23 @@ pub enum Command {
     },
     /// List lanes with their depth and limits
     Lanes,
+    /// Forecast when a lane will be empty, as it is and with another pace or concurrency
+    #[command(
+        after_help = "The jobs that wait are played on a clock that jumps, by the rules of the lane and the times that their steps took in the last day. New jobs arrive as in the last five minutes.\n\nExamples:\n  kanzlei forecast reminders\n  kanzlei forecast reminders --pace 120/min --at-once 4\n  kanzlei forecast reminders --arriving 0"
+    )]
+    Forecast {
+        /// The lane
+        lane: String,
+        /// Most jobs at the same time
+        #[arg(long, value_name = "N")]
+        at_once: Option<u32>,
+        /// Most jobs that begin in an interval
+        #[arg(long, value_name = "PACE")]
+        pace: Option<String>,
+        /// Jobs that arrive in a minute
+        #[arg(long, value_name = "N")]
+        arriving: Option<f64>,
+    },
     /// Hold a lane, release it, or cancel the jobs that wait in it
     #[command(
         after_help = "Examples:\n  kanzlei lane hold reminders\n  kanzlei lane release reminders\n  kanzlei lane empty reminders"

@@ -11,6 +11,8 @@ mod deliveries;
 mod documents;
 mod drafts;
 mod edit;
+mod erase;
+mod forecast;
 mod form;
 mod jobs;
 mod keys;
@@ -41,7 +43,9 @@ mod trial;
 use std::path::Path;
 
 use kanzlei_api::audit::AuditFilter;
+use kanzlei_api::erasures::NewErasure;
 use kanzlei_api::keys::{KeyRotation, NewKey, UsageFilter};
+use kanzlei_api::lanes::ForecastQuery;
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
 
 use crate::api::Api;
@@ -140,6 +144,9 @@ pub fn run(args: Args) -> Done {
             runs::list(&api()?, &filter, json)
         }
         Command::Run(args) => runs::show(&api()?, &args, json),
+        Command::Erase { caller, tag, text, yes } => {
+            erase::erase(&api()?, NewErasure { caller, tag, text, preview: true }, yes, json)
+        }
         Command::OfJobs(command) => repair::run(&api()?, command, json),
         Command::Refusals { workflow, status, request_id, before, limit } => {
             let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
@@ -173,6 +180,9 @@ pub fn run(args: Args) -> Done {
         Command::Log { level, span } => log::level(&api()?, level, span, json),
         Command::Overview { minutes, workflow } => overview::show(&api()?, minutes, workflow, json),
         Command::Lanes => lanes::list(&api()?, json),
+        Command::Forecast { lane, at_once, pace, arriving } => {
+            forecast::show(&api()?, &lane, &ForecastQuery { at_once, pace, arriving }, json)
+        }
         Command::Lane { action, name } => lanes::change(&api()?, &name, action, json),
         Command::Timetables { what: None } => timetables::list(&api()?, json),
         Command::Timetables { what: Some(Timetables::Preview { pattern, zone, from, count }) } => {

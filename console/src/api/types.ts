@@ -1586,6 +1586,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/erasures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Erases what belongs to a caller, a tag or a value */
+        post: operations["erase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/erasures/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How an erasure stands */
+        get: operations["erasure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/holds": {
         parameters: {
             query?: never;
@@ -1647,6 +1681,23 @@ export interface paths {
         };
         /** Depth, throughput and delay over time */
         get: operations["laneSamples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When a lane will be empty, as it is and with other rules */
+        get: operations["laneForecast"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2355,6 +2406,12 @@ export interface components {
             /** @description The live workflows that invoke or queue it; those that use a library. */
             callers: string[];
         };
+        /** @description How many jobs wait at an instant. */
+        Depth: {
+            at: components["schemas"]["Timestamp"];
+            /** Format: uint64 */
+            waiting: number;
+        };
         /** @description The tables of a database. */
         Description: {
             /**
@@ -2625,6 +2682,61 @@ export interface components {
             /** @description Its text. */
             range: components["schemas"]["Range"];
         };
+        /** @description An erasure and what came of it; it goes on behind the answer. */
+        Erasure: {
+            /** Format: uuid */
+            id: string;
+            begun: components["schemas"]["Timestamp"];
+            preview: boolean;
+            ended: boolean;
+            /** @description Why it ended before its end. */
+            failure: string | null;
+            /**
+             * Format: uint64
+             * @description Jobs with what is recorded of them.
+             */
+            jobs: number;
+            /**
+             * Format: uint64
+             * @description Jobs that have not ended, and stay: cancel them and erase again.
+             */
+            open: number;
+            /**
+             * Format: uint64
+             * @description Runs of the journal.
+             */
+            runs: number;
+            /**
+             * Format: uint64
+             * @description Runs that were looked at so far.
+             */
+            examined: number;
+            /**
+             * Format: uint64
+             * @description Messages of senders.
+             */
+            deliveries: number;
+            /**
+             * Format: uint64
+             * @description Refused requests.
+             */
+            refusals: number;
+            /**
+             * Format: uint64
+             * @description Files of jobs, and files that were sent for later requests.
+             */
+            files: number;
+            /**
+             * Format: uint64
+             * @description Answers kept for repeated requests, values that were passed on, counts of the caller.
+             */
+            others: number;
+            /**
+             * Format: uint64
+             * @description Jobs and messages whose values cannot be opened with the key of the secrets: they may be meant, and stay.
+             */
+            sealed: number;
+        };
         /** @description The value of an expression over samples. */
         Evaluated: {
             /** @description The value; null where there is none. */
@@ -2837,6 +2949,38 @@ export interface components {
             title: string;
             /** @description The change. */
             edit: components["schemas"]["Edit"];
+        };
+        /** @description When a lane will be empty, as it is and with other rules. */
+        Forecast: {
+            lane: string;
+            at: components["schemas"]["Timestamp"];
+            held: boolean;
+            /**
+             * Format: uint64
+             * @description Jobs that wait and are due, and jobs that run.
+             */
+            waiting: number;
+            /** Format: uint64 */
+            running: number;
+            /** @description Whether more jobs wait than are played; times are longer then. */
+            more: boolean;
+            /**
+             * Format: double
+             * @description Jobs that arrived in a minute, of the last five.
+             */
+            arriving_per_min: number;
+            /** @description The mean time that a job occupies its place, and from how many runs it was measured. */
+            mean_us: components["schemas"]["Span"];
+            /** Format: uint64 */
+            measured: number;
+            /**
+             * Format: uint32
+             * @description Jobs that all processes have room for.
+             */
+            places: number;
+            as_is: components["schemas"]["Projection"];
+            /** @description With the rules of the query, where it has some. */
+            changed: components["schemas"]["Projection"] | null;
         };
         /** @description A paragraph as a form. */
         Form: {
@@ -3491,6 +3635,17 @@ export interface components {
             name: string;
             value: unknown;
         };
+        /** @description What is to be erased: one of `caller`, `tag` and `text`. */
+        NewErasure: {
+            /** @description The name of a key, the subject of a token, or an address. */
+            caller?: string | null;
+            /** @description A tag of jobs. */
+            tag?: string | null;
+            /** @description A text that occurs in inputs and messages. */
+            text?: string | null;
+            /** @description Counts, and erases nothing. */
+            preview?: boolean;
+        };
         /** @description A key to be made. */
         NewKey: {
             /**
@@ -4027,6 +4182,20 @@ export interface components {
             /** Format: uuid */
             job: string | null;
             problem: components["schemas"]["Problem"] | null;
+        };
+        /** @description What is to be expected of a lane. */
+        Projection: {
+            /** Format: uint32 */
+            at_once: number | null;
+            pace: string | null;
+            /** @description When the last of the jobs that wait now begins. */
+            begun: components["schemas"]["Timestamp"] | null;
+            /** @description When nothing that is due waits or runs any more; null where that is not within a day. */
+            empty: components["schemas"]["Timestamp"] | null;
+            /** @description How much later than due the jobs that wait now begin. */
+            mean_delay_us: components["schemas"]["Span"];
+            max_delay_us: components["schemas"]["Span"];
+            curve: components["schemas"]["Depth"][];
         };
         /** @description Inputs that messages suggest. */
         Proposed: {
@@ -5595,6 +5764,7 @@ export type DeliveryLine = components['schemas']['DeliveryLine'];
 export type DeliveryPage = components['schemas']['DeliveryPage'];
 export type Deployed = components['schemas']['Deployed'];
 export type DeployedDocument = components['schemas']['DeployedDocument'];
+export type Depth = components['schemas']['Depth'];
 export type Description = components['schemas']['Description'];
 export type Diagnostic = components['schemas']['Diagnostic'];
 export type Document = components['schemas']['Document'];
@@ -5612,6 +5782,7 @@ export type End = components['schemas']['End'];
 export type Ended = components['schemas']['Ended'];
 export type Endpoint = components['schemas']['Endpoint'];
 export type Entry = components['schemas']['Entry'];
+export type Erasure = components['schemas']['Erasure'];
 export type Evaluated = components['schemas']['Evaluated'];
 export type Event = components['schemas']['Event'];
 export type Example = components['schemas']['Example'];
@@ -5629,6 +5800,7 @@ export type Failure = components['schemas']['Failure'];
 export type Field = components['schemas']['Field'];
 export type Firing = components['schemas']['Firing'];
 export type Fix = components['schemas']['Fix'];
+export type Forecast = components['schemas']['Forecast'];
 export type Form = components['schemas']['Form'];
 export type Group = components['schemas']['Group'];
 export type Hold = components['schemas']['Hold'];
@@ -5674,6 +5846,7 @@ export type MeterRow = components['schemas']['MeterRow'];
 export type Minute = components['schemas']['Minute'];
 export type Name = components['schemas']['Name'];
 export type NamedValue = components['schemas']['NamedValue'];
+export type NewErasure = components['schemas']['NewErasure'];
 export type NewKey = components['schemas']['NewKey'];
 export type NewLogLevel = components['schemas']['NewLogLevel'];
 export type NewName = components['schemas']['NewName'];
@@ -5709,6 +5882,7 @@ export type Problem = components['schemas']['Problem'];
 export type ProcessDeliveries = components['schemas']['ProcessDeliveries'];
 export type Processed = components['schemas']['Processed'];
 export type ProcessedDelivery = components['schemas']['ProcessedDelivery'];
+export type Projection = components['schemas']['Projection'];
 export type Proposed = components['schemas']['Proposed'];
 export type ProposedInput = components['schemas']['ProposedInput'];
 export type Question = components['schemas']['Question'];
@@ -9103,6 +9277,65 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    erase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewErasure"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    erasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     holds: {
         parameters: {
             query?: never;
@@ -9239,6 +9472,42 @@ export interface operations {
             400: components["responses"]["Problem"];
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    laneForecast: {
+        parameters: {
+            query?: {
+                /** @description Most jobs at the same time. */
+                at_once?: number;
+                /** @description Most jobs that begin in an interval, such as `120/min`. */
+                pace?: string;
+                /** @description Jobs that arrive in a minute, in place of those of the last five minutes. */
+                arriving?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -7,6 +7,7 @@
   import { router } from '../lib/router.svelte';
   import { ago, time } from '../lib/show';
   import CopyText from '../parts/CopyText.svelte';
+  import Erasing from '../parts/Erasing.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
   let round = $state(0);
@@ -99,6 +100,7 @@
     </div>
     <button type="button" class="link" onclick={() => void everywhere()}>Sign out everywhere</button>
   {/if}
+  {#if session.who?.role === 'operator'}<Erasing />{/if}
 </div>
 
 <style>

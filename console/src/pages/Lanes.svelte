@@ -2,8 +2,10 @@
   import { Button, InlineNotification, Modal, SkeletonText, Tag } from 'carbon-components-svelte';
   import type { Lane, Lanes, Sample, Samples } from '../api/types';
   import { Refused, session, Watched } from '../lib/api.svelte';
-    import { count, took } from '../lib/show';
+  import { router } from '../lib/router.svelte';
+  import { count, took } from '../lib/show';
   import Chart from '../parts/Chart.svelte';
+  import Forecasting from '../parts/Forecasting.svelte';
   import Over from '../parts/Over.svelte';
   import Trouble from '../parts/Trouble.svelte';
 
@@ -11,6 +13,8 @@
   let minutes = $state('60');
   let wrong = $state('');
   let emptying: string | undefined = $state(undefined);
+  /** The lane whose forecast is shown; it is part of the address. */
+  const forecast = $derived(router.query.get('forecast') ?? '');
 
   const shown = new Watched<Lanes>(() => {
     void round;
@@ -80,6 +84,7 @@
               <td>{lane.last_5min.succeeded} succeeded{lane.last_5min.rejected ? `, ${lane.last_5min.rejected} rejected` : ''}{lane.last_5min.failed ? `, ${lane.last_5min.failed} failed` : ''}</td>
               <td>{lane.last_5min.begun ? took(lane.last_5min.max_delay_us) : ''}</td>
               <td class="acts">
+                <Button size="small" kind="ghost" on:click={() => router.filter('forecast', forecast === lane.name ? '' : lane.name)}>Forecast</Button>
                 <Button size="small" kind="ghost" on:click={() => void act(lane.name, lane.held ? 'release' : 'hold')}>{lane.held ? 'Release' : 'Hold'}</Button>
                 <Button size="small" kind="ghost" disabled={lane.queued + lane.scheduled + lane.waiting === 0} on:click={() => (emptying = lane.name)}>Empty …</Button>
               </td>
@@ -88,6 +93,7 @@
         </tbody>
       </table>
     </div>
+    {#if forecast}{#key forecast}<Forecasting lane={forecast} onclose={() => router.filter('forecast', '')} />{/key}{/if}
     <div class="row over">
       <Over bind:minutes />
     </div>

@@ -6,6 +6,7 @@
 
 pub mod alert;
 pub mod driver;
+pub mod forecast;
 pub mod machine;
 pub mod pack;
 pub mod rows;

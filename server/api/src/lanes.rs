@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use kanzlei_model::time::Span;
+use kanzlei_model::time::{Span, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use crate::api;
@@ -13,6 +13,21 @@ use crate::api;
 pub struct SampleFilter {
     /// 1 to 2880; 60 by default.
     pub minutes: Option<i64>,
+}
+
+/// Other rules for a forecast.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ForecastQuery {
+    /// Most jobs at the same time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at_once: Option<u32>,
+    /// Most jobs that begin in an interval, such as `120/min`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pace: Option<String>,
+    /// Jobs that arrive in a minute, in place of those of the last five minutes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub arriving: Option<f64>,
 }
 
 /// What is done to a lane; to empty it cancels everything in it that has not begun.
@@ -72,6 +87,48 @@ api! {
         pub lane: String,
         pub action: LaneAction,
         pub cancelled: u64,
+    }
+
+    /// When a lane will be empty, as it is and with other rules.
+    pub struct Forecast {
+        pub lane: String,
+        pub at: Timestamp,
+        pub held: bool,
+        /// Jobs that wait and are due, and jobs that run.
+        pub waiting: u64,
+        pub running: u64,
+        /// Whether more jobs wait than are played; times are longer then.
+        pub more: bool,
+        /// Jobs that arrived in a minute, of the last five.
+        pub arriving_per_min: f64,
+        /// The mean time that a job occupies its place, and from how many runs it was measured.
+        pub mean_us: Span,
+        pub measured: u64,
+        /// Jobs that all processes have room for.
+        pub places: u32,
+        pub as_is: Projection,
+        /// With the rules of the query, where it has some.
+        pub changed: Option<Projection>,
+    }
+
+    /// What is to be expected of a lane.
+    pub struct Projection {
+        pub at_once: Option<u32>,
+        pub pace: Option<String>,
+        /// When the last of the jobs that wait now begins.
+        pub begun: Option<Timestamp>,
+        /// When nothing that is due waits or runs any more; null where that is not within a day.
+        pub empty: Option<Timestamp>,
+        /// How much later than due the jobs that wait now begin.
+        pub mean_delay_us: Span,
+        pub max_delay_us: Span,
+        pub curve: Vec<Depth>,
+    }
+
+    /// How many jobs wait at an instant.
+    pub struct Depth {
+        pub at: Timestamp,
+        pub waiting: u64,
     }
 
     /// Depth, throughput and delay over time, by lane.

@@ -19,6 +19,7 @@ pub mod databases;
 pub mod deliveries;
 pub mod deploys;
 pub mod drafts;
+pub mod erasures;
 pub mod examples;
 pub mod issuers;
 pub mod jobs;

@@ -6,9 +6,9 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, alerts, audit, coming, databases, deliveries, deploys, drafts, examples, issuers, jobs, keys, lanes,
-    language, libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets, services,
-    session, settings, statistics, timetables, transfer, trials, watches, workflows,
+    Json, alerts, audit, coming, databases, deliveries, deploys, drafts, erasures, examples, issuers, jobs, keys,
+    lanes, language, libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets,
+    services, session, settings, statistics, timetables, transfer, trials, watches, workflows,
 };
 
 /// One operation, as the document describes it.
@@ -194,6 +194,12 @@ fn runs_and_jobs(all: &mut Operations) {
     answer.problems(&[404, 409, 422]);
     all.get::<jobs::Job>("/jobs/{id}", "job", "One job with what each step did").problems(&[404]);
     all.get::<jobs::Group>("/groups/{id}", "group", "How the jobs of a list stand").problems(&[404]);
+    let (body, answer) =
+        (all.generator.subschema_for::<erasures::NewErasure>(), all.generator.subschema_for::<erasures::Erasure>());
+    let erase = all.add("post", "/erasures", "erase", "Erases what belongs to a caller, a tag or a value");
+    (erase.body, erase.status, erase.answer) = (Some(body), 202, Some(answer));
+    erase.problems(&[409, 422]);
+    all.get::<erasures::Erasure>("/erasures/{id}", "erasure", "How an erasure stands").problems(&[404]);
     all.get::<workflows::Holds>("/holds", "holds", "Workflows that are held");
     let (body, answer) =
         (all.generator.subschema_for::<workflows::HoldReason>(), all.generator.subschema_for::<workflows::Hold>());
@@ -210,6 +216,12 @@ fn runs_and_jobs(all: &mut Operations) {
         "laneSamples",
         "Depth, throughput and delay over time",
     );
+    all.list::<lanes::ForecastQuery, lanes::Forecast>(
+        "/lanes/{name}/forecast",
+        "laneForecast",
+        "When a lane will be empty, as it is and with other rules",
+    )
+    .problems(&[404, 422]);
     all.act::<lanes::LaneChanged>("/lanes/{name}/{action}", "changeLane", "Holds, releases or empties a lane")
         .problems(&[404]);
     all.list::<coming::ComingQuery, coming::Coming>(

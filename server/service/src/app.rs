@@ -72,6 +72,10 @@ pub struct App {
     /// Proxies that say from where requests come.
     pub proxies: Arc<kanzlei_model::address::Allowed>,
     /// Names under which the control listener answers.
+    /// Jobs of one lane that a process runs at the same time.
+    pub places_of_lane: u32,
+    /// Erasures and what came of them.
+    pub erasures: control::erase::Erasures,
     pub hosts: control::hosts::Hosts,
     /// The file of the audit trail.
     pub trail: control::audit::Trail,

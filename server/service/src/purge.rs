@@ -99,6 +99,7 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_previews(at).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         purged(store.purge_paces(at - DAY).await, &mut failed);
+        while purged(store.purge_retried(at - DAY).await, &mut failed) >= 5000 {}
         while purged(uploads::expire(&store, &effects.files, 500).await, &mut failed) >= 500 {}
         if swept.elapsed() >= SWEEP {
             swept = Instant::now();

@@ -218,6 +218,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         alive: config.jobs.alive.max(Duration::from_millis(100)),
         deploying: tokio::sync::Mutex::new(()),
         operations: Default::default(),
+        places_of_lane: u32::try_from(config.jobs.at_once).unwrap_or(u32::MAX),
+        erasures: Default::default(),
         pulse: Default::default(),
         stopping: Default::default(),
         lanes: Default::default(),

@@ -18,6 +18,7 @@ pub mod audit;
 pub mod databases;
 pub mod documents;
 pub mod drafts;
+pub mod erase;
 pub mod examine;
 pub mod journal;
 pub mod kept;
@@ -77,6 +78,9 @@ pub enum Error {
     /// A segment of the journal cannot be packed or unpacked.
     #[error("a segment of the journal cannot be read or written: {0}")]
     Segment(String),
+    /// The dictionary of a segment is retired.
+    #[error("the dictionary of the journal is retired")]
+    DictionaryRetired,
     /// Other transactions won every attempt.
     #[error("too many conflicting changes; try again")]
     Contended,

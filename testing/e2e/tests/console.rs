@@ -197,9 +197,12 @@ async fn a_waiting_job_is_followed_and_a_rejected_one_retried() {
     let broken = desk.unload(json!({"n": 13}));
     desk.becomes(&broken, "rejected");
     desk.open(&format!("/jobs/{broken}")).await.see("The crane is broken").await;
-    browser.press("", "Retry from failed step").await;
+    browser.press("", "Retry …").await;
+    browser.see("0 of 1 job would be retried.").await;
     browser.see("would fail again; retry it from the start").await;
-    browser.press("", "Retry from the start").await;
+    browser.click("input[type=radio][value=start] + label").await;
+    browser.see("1 of 1 job would be retried.").await;
+    browser.press(MODAL, "Retry").await;
     browser.see("retried from the start by").await;
     // Found by its tag; a state nobody is in says so.
     desk.open("/jobs?tag=crane-13").await.see(&broken[broken.len() - 8..]).await;

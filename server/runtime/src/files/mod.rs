@@ -197,6 +197,22 @@ impl Files {
         url.starts_with("s3://") || PathBuf::from(url.strip_prefix("file://").unwrap_or(url)).is_dir()
     }
 
+    /// Removes the files of a job; returns how many.
+    ///
+    /// # Errors
+    /// When the work place cannot be used.
+    pub async fn remove_job(&self, job: Uuid) -> Result<u64, Fault> {
+        if !self.has_work() {
+            return Ok(0);
+        }
+        let work = self.work()?;
+        let (mut found, mut removed) = (work.walk(&format!("jobs/{job}"))?, 0);
+        while let Some(entry) = found.next().await {
+            removed += u64::from(work.remove(&entry?.path).await?);
+        }
+        Ok(removed)
+    }
+
     /// Removes what jobs left in the work place that exist no more; `known` returns those of the given jobs that do. Returns
     /// how many files it removed.
     ///

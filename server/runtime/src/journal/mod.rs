@@ -150,6 +150,8 @@ pub struct Journal {
     size: Mutex<Option<(Instant, (u64, u64))>>,
     /// Whether the last write succeeded.
     pub database_unavailable: std::sync::atomic::AtomicBool,
+    /// Whether the dictionary that the writer uses was retired.
+    dictionary_retired: std::sync::atomic::AtomicBool,
 }
 
 /// Bounds of the journal.
@@ -195,6 +197,7 @@ impl Journal {
             recorded: AtomicU64::new(0),
             size: Mutex::default(),
             database_unavailable: Default::default(),
+            dictionary_retired: Default::default(),
         };
         let journal = Arc::new(journal);
         let received =

@@ -240,6 +240,9 @@ impl Writer {
             self.learned.samples.extend(some.take(SAMPLES - self.learned.samples.len()));
         }
         let (store, journal, stop) = (self.store.clone(), self.journal.clone(), stop.clone());
+        if self.journal.dictionary_retired.swap(false, Ordering::Relaxed) {
+            self.learned = Learned::default();
+        }
         if !self.learned.looked {
             let looking = store.clone();
             if let Ok(newest) = self.receiving(async move { looking.newest_dictionary().await }).await {
@@ -290,7 +293,10 @@ async fn write(
     let mut tries_when_stopping = 5;
     loop {
         match store.write_segment(runs, dictionary).await {
-            Ok(()) => {
+            Ok(usable) => {
+                if !usable {
+                    journal.dictionary_retired.store(true, Ordering::Relaxed);
+                }
                 let ended: Vec<Uuid> = runs.iter().filter_map(Encoded::ended_job).collect();
                 if let Err(error) = store.drop_outcomes(&ended).await {
                     tracing::debug!(%error, "outcomes of ended jobs stay until the jobs are purged");

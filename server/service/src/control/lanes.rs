@@ -10,6 +10,7 @@ use kanzlei_lang::document::lane::MAIN;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
+use kanzlei_runtime::live::Live;
 use kanzlei_runtime::queue::MOST_SELECTED;
 use kanzlei_store::queue::{self, Filter};
 
@@ -80,7 +81,7 @@ pub async fn list(app: Data<App>) -> Result<HttpResponse> {
 }
 
 /// A pace as people write it: `60/min`, `5 in 10s`.
-fn pace_text(count: u32, span: std::time::Duration) -> String {
+pub(super) fn pace_text(count: u32, span: std::time::Duration) -> String {
     match span.as_secs_f64() {
         1.0 => format!("{count}/s"),
         60.0 => format!("{count}/min"),
@@ -109,6 +110,17 @@ pub async fn samples(app: Data<App>, query: Query<SampleFilter>) -> Result<HttpR
     Ok(HttpResponse::Ok().json(Samples { seconds: 10, lanes }))
 }
 
+/// Refuses the name of a lane that neither a document nor a job has.
+pub(super) async fn known(app: &App, live: &Live, name: &str) -> Result<()> {
+    let declared = name == MAIN || live.lanes.contains_key(name);
+    if declared || app.store.lane_depths(now()).await?.iter().any(|depth| depth.lane == name) {
+        return Ok(());
+    }
+    let near = kanzlei_lang::suggest::nearest(name, live.lanes.keys().map(String::as_str));
+    let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+    Err(Error::not_found(format!("there is no lane `{name}`{hint}")))
+}
+
 /// `POST /lanes/{name}/{hold|release|empty}`.
 pub async fn change(app: Data<App>, caller: Caller, path: Path<(String, String)>) -> Result<HttpResponse> {
     let (name, action) = path.into_inner();
@@ -116,13 +128,7 @@ pub async fn change(app: Data<App>, caller: Caller, path: Path<(String, String)>
     let Some(action) = super::word::<LaneAction>(&action) else {
         return Err(Error::not_found(format!("a lane cannot `{action}`; it can hold, release and empty")));
     };
-    let live = app.live.load_full();
-    let known = name == MAIN || live.lanes.contains_key(&name);
-    if !known && !app.store.lane_depths(now()).await?.iter().any(|depth| depth.lane == name) {
-        let near = kanzlei_lang::suggest::nearest(&name, live.lanes.keys().map(String::as_str));
-        let hint = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return Err(Error::not_found(format!("there is no lane `{name}`{hint}")));
-    }
+    known(&app, &app.live.load_full(), &name).await?;
     let mut cancelled = 0;
     match action {
         LaneAction::Hold => app.store.hold_lane(&name, true).await?,

@@ -15,7 +15,9 @@ mod databases;
 mod deliveries;
 mod deploys;
 mod drafts;
+pub mod erase;
 mod examples;
+mod forecast;
 mod holds;
 pub mod hosts;
 mod issuers;
@@ -213,12 +215,15 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/jobs/{id}", web::get().to(jobs::show))
                     .route("/jobs/{id}/input", web::put().to(repair::change_input))
                     .route("/jobs/{id}/callback", web::put().to(repair::answer))
+                    .route("/erasures", web::post().to(erase::erase))
+                    .route("/erasures/{id}", web::get().to(erase::show))
                     .route("/holds", web::get().to(holds::list))
                     .route("/holds/{workflow}", web::put().to(holds::hold))
                     .route("/holds/{workflow}", web::delete().to(holds::release))
                     .route("/groups/{id}", web::get().to(jobs::group))
                     .route("/lanes", web::get().to(lanes::list))
                     .route("/lanes/samples", web::get().to(lanes::samples))
+                    .route("/lanes/{name}/forecast", web::get().to(forecast::forecast))
                     .route("/lanes/{name}/{action}", web::post().to(lanes::change))
                     .route("/coming", web::get().to(coming::coming))
                     .route("/alerts", web::get().to(alerts::list))

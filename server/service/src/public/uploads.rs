@@ -128,7 +128,7 @@ pub async fn one(token: &str, request: &HttpRequest, app: &Data<App>) -> Result<
 }
 
 /// Removes uploads: their bytes first, so that none is left that nothing names.
-async fn remove(store: &Store, files: &Files, ids: &[Uuid]) {
+pub async fn remove(store: &Store, files: &Files, ids: &[Uuid]) {
     // The place is not opened for nothing.
     let Some(work) = (!ids.is_empty()).then(|| files.work().ok()).flatten() else { return };
     let mut removed = Vec::with_capacity(ids.len());

@@ -16,6 +16,7 @@ mod control;
 mod databases;
 mod doctor;
 mod drafts;
+mod erasures;
 mod files;
 mod jobs;
 mod language;

@@ -18,6 +18,7 @@ use uuid::Uuid;
 
 pub use segments::Dictionary;
 pub(crate) use segments::Known;
+pub(crate) use segments::write_into;
 
 use crate::names::Called;
 use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions};

@@ -129,27 +129,39 @@ impl Store {
     /// When the database is unavailable or refuses them.
     pub async fn write_runs(&self, runs: &[Run]) -> Result<()> {
         let encoded: Vec<Encoded> = runs.iter().map(Encoded::of).collect();
-        self.write_segment(&encoded, None).await
+        self.write_segment(&encoded, None).await.map(|_| ())
     }
 
     /// Writes runs as one segment, or as two: those that succeeded apart from the others, which may be kept longer. A run that is
-    /// there stays as it is, so that a batch may be written again after a connection broke.
+    /// there stays as it is, so that a batch may be written again after a connection broke. Returns whether the dictionary can be
+    /// used further; without one, and where it was retired meanwhile, segments are packed without.
     ///
     /// # Errors
     /// When the database is unavailable or refuses them.
-    pub async fn write_segment<R: AsRef<Encoded>>(&self, runs: &[R], dictionary: Option<&Dictionary>) -> Result<()> {
-        let runs = || runs.iter().map(AsRef::as_ref);
-        let names: BTreeSet<&str> =
-            runs().flat_map(|run| [run.row.workflow.as_str(), run.row.entry.as_str()]).collect();
-        let numbers = self.numbers(&names).await?;
-        let (succeeded, others): (Vec<&Encoded>, Vec<&Encoded>) = runs().partition(|run| run.succeeded());
+    pub async fn write_segment<R: AsRef<Encoded>>(&self, runs: &[R], dictionary: Option<&Dictionary>) -> Result<bool> {
+        let numbers = self.numbers_for(runs).await?;
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        for (some, succeeded) in [(succeeded, true), (others, false)] {
-            if !some.is_empty() {
-                segment(&mut tx, &some, succeeded, dictionary, &numbers).await?;
+        let (tx, usable) = match write_into(&mut tx, runs, dictionary, &numbers).await {
+            Err(Error::DictionaryRetired) => {
+                tx.rollback().await.doing("writing the journal")?;
+                let mut again = self.pool.begin().await.map_err(Error::Unreachable)?;
+                write_into(&mut again, runs, None, &numbers).await?;
+                (again, false)
             }
-        }
-        tx.commit().await.doing("writing the journal")
+            written => {
+                written?;
+                (tx, true)
+            }
+        };
+        tx.commit().await.doing("writing the journal")?;
+        Ok(usable)
+    }
+
+    /// The numbers of the names of runs.
+    pub(crate) async fn numbers_for<R: AsRef<Encoded>>(&self, runs: &[R]) -> Result<HashMap<String, u32>> {
+        let runs = runs.iter().map(AsRef::as_ref);
+        let names: BTreeSet<&str> = runs.flat_map(|run| [run.row.workflow.as_str(), run.row.entry.as_str()]).collect();
+        self.numbers(&names).await
     }
 
     /// One run with its steps.
@@ -169,7 +181,7 @@ impl Store {
     }
 
     /// The runs of a segment; none where it is gone.
-    pub(super) async fn unpacked(&self, segment: u64) -> Result<Vec<Run>> {
+    pub(crate) async fn unpacked(&self, segment: u64) -> Result<Vec<Run>> {
         let found = sqlx::query!("SELECT dictionary, data FROM segment WHERE id = ?", segment);
         let Some(row) = found.fetch_optional(&self.pool).await.doing("reading a segment")? else {
             return Ok(Vec::new());
@@ -179,7 +191,7 @@ impl Store {
         read.map_err(|why| Error::Segment(why.to_string()))
     }
 
-    async fn dictionary_of(&self, id: Option<u32>) -> Result<Option<Arc<Vec<u8>>>> {
+    pub(crate) async fn dictionary_of(&self, id: Option<u32>) -> Result<Option<Arc<Vec<u8>>>> {
         let Some(id) = id else { return Ok(None) };
         if let Some(known) = self.known().read().unwrap_or_else(PoisonError::into_inner).dictionaries.get(&id) {
             return Ok(Some(known.clone()));
@@ -197,7 +209,7 @@ impl Store {
     /// # Errors
     /// When the database is unavailable.
     pub async fn newest_dictionary(&self) -> Result<Option<(Dictionary, Timestamp)>> {
-        let row = sqlx::query!("SELECT id, made, data FROM dictionary ORDER BY id DESC LIMIT 1");
+        let row = sqlx::query!("SELECT id, made, data FROM dictionary WHERE retired = 0 ORDER BY id DESC LIMIT 1");
         let row = row.fetch_optional(&self.pool).await.doing("reading a dictionary")?;
         Ok(row.map(|row| (Dictionary { id: row.id, data: Arc::new(row.data) }, Timestamp::from_micros(row.made))))
     }
@@ -303,7 +315,18 @@ impl Store {
             Err(error) => return Err(error),
         };
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
-        for some in portions(&runs) {
+        self.drop_runs(&mut tx, id, &runs).await?;
+        tx.commit().await.doing("deleting old runs")
+    }
+
+    /// Deletes a segment and the rows of its runs, which are given with the ids of their requests.
+    pub(crate) async fn drop_runs(
+        &self,
+        tx: &mut Transaction<'_, MySql>,
+        id: u64,
+        runs: &[(Uuid, String)],
+    ) -> Result<()> {
+        for some in portions(runs) {
             let ids = |query: &mut QueryBuilder<MySql>| {
                 query.push(" (");
                 let mut list = query.separated(", ");
@@ -314,7 +337,7 @@ impl Store {
             own.push_bind(id).push(" AND id IN");
             ids(&mut own);
             let own: Vec<Vec<u8>> =
-                own.build_query_scalar().fetch_all(&mut *tx).await.doing("searching for old runs")?;
+                own.build_query_scalar().fetch_all(&mut **tx).await.doing("searching for old runs")?;
             let own: BTreeSet<&[u8]> = own.iter().map(Vec::as_slice).collect();
             let requests: Vec<_> = some
                 .iter()
@@ -325,18 +348,35 @@ impl Store {
                 query.push_tuples(requests, |mut row, (id, request)| {
                     row.push_bind(request).push_bind(id.as_bytes().as_slice());
                 });
-                query.build().execute(&mut *tx).await.doing("deleting old runs")?;
+                query.build().execute(&mut **tx).await.doing("deleting old runs")?;
             }
             let mut query = QueryBuilder::new(
                 "DELETE r, t FROM run r LEFT JOIN run_trouble t ON t.state = r.state AND t.id = r.id WHERE r.segment = ",
             );
             query.push_bind(id).push(" AND r.id IN");
             ids(&mut query);
-            query.build().execute(&mut *tx).await.doing("deleting old runs")?;
+            query.build().execute(&mut **tx).await.doing("deleting old runs")?;
         }
-        sqlx::query!("DELETE FROM segment WHERE id = ?", id).execute(&mut *tx).await.doing("deleting old runs")?;
-        tx.commit().await.doing("deleting old runs")
+        sqlx::query!("DELETE FROM segment WHERE id = ?", id).execute(&mut **tx).await.doing("deleting old runs")?;
+        Ok(())
     }
+}
+
+/// Writes runs within a transaction.
+pub(crate) async fn write_into<R: AsRef<Encoded>>(
+    tx: &mut Transaction<'_, MySql>,
+    runs: &[R],
+    dictionary: Option<&Dictionary>,
+    numbers: &HashMap<String, u32>,
+) -> Result<()> {
+    let runs = runs.iter().map(AsRef::as_ref);
+    let (succeeded, others): (Vec<&Encoded>, Vec<&Encoded>) = runs.partition(|run| run.succeeded());
+    for (some, succeeded) in [(succeeded, true), (others, false)] {
+        if !some.is_empty() {
+            segment(tx, &some, succeeded, dictionary, numbers).await?;
+        }
+    }
+    Ok(())
 }
 
 /// Writes one segment and the rows of its runs.
@@ -350,17 +390,40 @@ async fn segment(
     let data = codec::pack(runs, dictionary.map(|dictionary| dictionary.data.as_slice()))
         .map_err(|why| Error::Segment(why.to_string()))?;
     let began = |run: &&Encoded| run.row.started.as_micros();
-    let made = sqlx::query!(
-        "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data) VALUES (?, ?, ?, ?, ?, ?, ?)",
-        succeeded,
-        runs.iter().map(began).min(),
-        runs.iter().map(began).max(),
-        runs.len() as u32,
-        data.len() as u32,
-        dictionary.map(|dictionary| dictionary.id),
-        data
-    );
-    let segment = made.execute(&mut **tx).await.doing("writing a segment")?.last_insert_id();
+    let (first, last) = (runs.iter().map(began).min(), runs.iter().map(began).max());
+    let (count, bytes) = (runs.len() as u32, data.len() as u32);
+    let made = match dictionary {
+        None => {
+            let made = sqlx::query!(
+                "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data) VALUES (?, ?, ?, ?, ?, NULL, ?)",
+                succeeded,
+                first,
+                last,
+                count,
+                bytes,
+                data
+            );
+            made.execute(&mut **tx).await.doing("writing a segment")?
+        }
+        Some(dictionary) => {
+            let made = sqlx::query!(
+                "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data)
+                 SELECT ?, ?, ?, ?, ?, id, ? FROM dictionary WHERE id = ? AND retired = 0",
+                succeeded,
+                first,
+                last,
+                count,
+                bytes,
+                data,
+                dictionary.id
+            );
+            made.execute(&mut **tx).await.doing("writing a segment")?
+        }
+    };
+    if made.rows_affected() == 0 {
+        return Err(Error::DictionaryRetired);
+    }
+    let segment = made.last_insert_id();
     let mut places: Vec<(usize, &Encoded)> = runs.iter().copied().enumerate().collect();
     // Rows in the order of the index fill its pages.
     places.sort_by_key(|(_, run)| run.row.id);

@@ -5,9 +5,9 @@ use sqlx::{MySql, QueryBuilder, Row};
 
 use kanzlei_model::run::RunState;
 
-use super::portions;
 use super::query::phase;
 use super::repair::HELD;
+use super::{JobPhase, portions};
 use crate::{Doing, Result, Store};
 
 /// The depth of a lane.
@@ -63,6 +63,21 @@ pub struct ComingRow {
     pub count: u64,
     /// When the first one is due.
     pub first: Timestamp,
+}
+
+/// A job of a lane, for a forecast.
+#[derive(Clone, Debug, PartialEq)]
+pub struct BacklogRow {
+    /// Whether it runs.
+    pub running: bool,
+    /// 0 for a job that has begun, else its priority.
+    pub rank: u8,
+    /// When it is due; of one that runs when it was claimed.
+    pub ready_at: Timestamp,
+    /// Name of the workflow.
+    pub workflow: String,
+    /// Jobs of one key run one after another.
+    pub ordering_key: Option<String>,
 }
 
 impl Store {
@@ -142,6 +157,26 @@ impl Store {
             })
         };
         rows.iter().map(read).collect::<sqlx::Result<_>>().doing("reading what is to come")
+    }
+
+    /// Jobs of a lane that wait until an instant or run, in the order of claims, at most so many.
+    pub async fn lane_backlog(&self, lane: &str, until: Timestamp, most: u32) -> Result<Vec<BacklogRow>> {
+        let rows = sqlx::query!(
+            "SELECT phase, claim_rank, ready_at, workflow, ordering_key FROM job FORCE INDEX (job_work)
+             WHERE phase IN (1, 2, 3) AND lane = ? AND ready_at <= ? ORDER BY phase DESC, claim_rank, ready_at LIMIT ?",
+            lane,
+            until.as_micros(),
+            most
+        );
+        let rows = rows.fetch_all(&self.pool).await.doing("reading a lane")?;
+        let read = rows.into_iter().map(|row| BacklogRow {
+            running: phase(row.phase) == JobPhase::Running,
+            rank: row.claim_rank,
+            ready_at: Timestamp::from_micros(row.ready_at),
+            workflow: row.workflow,
+            ordering_key: row.ordering_key,
+        });
+        Ok(read.collect())
     }
 
     /// Holds or releases a lane.

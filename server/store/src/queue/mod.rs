@@ -25,7 +25,7 @@ pub use changes::{AcceptedChange, Reading, WatchState};
 pub use claim::{ClaimResult, Claimed, Head, LaneState, OutcomeRow, Room};
 pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, Firsts, MOST_PROCESSED, NewDelivery};
 pub use idempotency::{Repeat, Stored};
-pub use lanes::{ComingRow, LaneDepth, Sample};
+pub use lanes::{BacklogRow, ComingRow, LaneDepth, Sample};
 pub use notices::Notice;
 pub use query::{BatchState, Fails, Filter, JobLine, JobRow, JobsPage, MOST_COUNTED, OfRequest, SEARCHED, Watched};
 pub(crate) use query::{SEARCH_SECONDS, containing};

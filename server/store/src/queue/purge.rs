@@ -2,6 +2,7 @@
 
 use kanzlei_model::time::Timestamp;
 use sqlx::{MySql, QueryBuilder};
+use uuid::Uuid;
 
 use super::JobPhase;
 use super::portions;
@@ -44,27 +45,36 @@ impl Store {
             .await
             .doing("searching for old jobs")?;
             for chunk in portions(&ids) {
-                for table in ["outcome", "callback", "notice", "retried", "job_request", "job_tag", "job"] {
-                    let mut query: QueryBuilder<MySql> = QueryBuilder::new(match table {
-                        "outcome" => "DELETE FROM outcome WHERE job IN (",
-                        "callback" => "DELETE FROM callback WHERE job IN (",
-                        "retried" => "DELETE FROM retried WHERE job IN (",
-                        "notice" => "DELETE FROM notice WHERE job IN (",
-                        "job_tag" => "DELETE FROM job_tag WHERE job IN (",
-                        "job_request" => "DELETE FROM job_request WHERE job IN (",
-                        _ => "DELETE FROM job WHERE id IN (",
-                    });
-                    let mut list = query.separated(", ");
-                    for id in chunk {
-                        list.push_bind(id.clone());
-                    }
-                    query.push(")");
-                    query.build().execute(&self.pool).await.doing("deleting old jobs")?;
-                }
-                all += chunk.len() as u64;
+                all += self.delete_jobs_of(chunk).await?;
             }
         }
         Ok(all)
+    }
+
+    /// Deletes some jobs with all that stands beside them; returns how many.
+    pub(crate) async fn delete_jobs(&self, ids: &[Uuid]) -> Result<u64> {
+        let ids: Vec<Vec<u8>> = ids.iter().map(|id| id.as_bytes().to_vec()).collect();
+        self.delete_jobs_of(&ids).await
+    }
+
+    async fn delete_jobs_of(&self, ids: &[Vec<u8>]) -> Result<u64> {
+        let mut deleted = 0;
+        for table in [
+            "DELETE FROM outcome WHERE job IN (",
+            "DELETE FROM callback WHERE job IN (",
+            "DELETE FROM notice WHERE job IN (",
+            "DELETE FROM retried WHERE job IN (",
+            "DELETE FROM job_request WHERE job IN (",
+            "DELETE FROM job_tag WHERE job IN (",
+            "DELETE FROM job WHERE id IN (",
+        ] {
+            let mut query: QueryBuilder<MySql> = QueryBuilder::new(table);
+            let mut list = query.separated(", ");
+            ids.iter().for_each(|id| _ = list.push_bind(id.clone()));
+            query.push(")");
+            deleted = query.build().execute(&self.pool).await.doing("deleting jobs")?.rows_affected();
+        }
+        Ok(deleted)
     }
 
     /// Deletes groups created before an instant that have no jobs left, at most 500.
