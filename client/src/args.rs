@@ -606,6 +606,11 @@ pub enum Command {
         #[arg(long)]
         yes: bool,
     },
+    /// Resume an installation that was restored from a backup: its jobs, timetables and notices begin
+    #[command(
+        after_help = "Look at it before: kanzlei overview, kanzlei coming, kanzlei jobs.\n\nExample:\n  kanzlei resume"
+    )]
+    Resume,
     /// Show or change the level of the service's log while it runs
     #[command(
         after_help = "It is that of the process that answers. A level is off, error, warn, info, debug or trace, or a list for parts of the program.\n\nExamples:\n  kanzlei log\n  kanzlei log debug --for 10m\n  kanzlei log info,sqlx=debug"

@@ -147,6 +147,7 @@ pub fn run(args: Args) -> Done {
         Command::Erase { caller, tag, text, yes } => {
             erase::erase(&api()?, NewErasure { caller, tag, text, preview: true }, yes, json)
         }
+        Command::Resume => repair::resume(&api()?),
         Command::OfJobs(command) => repair::run(&api()?, command, json),
         Command::Refusals { workflow, status, request_id, before, limit } => {
             let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };

@@ -237,3 +237,10 @@ fn release(api: &Api, workflow: &str, json: bool) -> Done {
     println!("{} is released; {} of its jobs go on.", draw::bold(workflow), released.jobs);
     Ok(())
 }
+
+/// Resumes an installation that was restored from a backup.
+pub fn resume(api: &Api) -> Done {
+    api.delete("/restoration")?;
+    println!("Resumed: jobs, timetables and notices begin.");
+    Ok(())
+}

@@ -58,7 +58,7 @@
 {#if wrong}<InlineNotification kind="error" lowContrast title={wrong} on:close={() => (wrong = '')} />{/if}
 {#if report}
   <div class="panel report" role="status">
-    <table class="list">
+    <table class="table">
       <tbody>
         {#each lines as [number, what] (what)}<tr><td class="number">{count(number)}</td><td>{what} {report.preview ? 'would be erased' : 'erased'}</td></tr>{/each}
         {#if report.open}<tr><td class="number wrong">{count(report.open)}</td><td>jobs have not ended and stay: cancel them, and erase again</td></tr>{/if}

@@ -45,7 +45,7 @@
       <TextInput size="sm" labelText="What if the pace" placeholder="120/min" bind:value={pace} />
       <TextInput size="sm" labelText="What if arriving in a minute" placeholder={f.arriving_per_min.toFixed(1)} bind:value={arriving} />
     </div>
-    <table class="list">
+    <table class="table">
       <thead><tr><th></th><th>At once</th><th>Pace</th><th>The last one begins</th><th>Empty</th><th>Mean delay</th><th>Max delay</th></tr></thead>
       <tbody>
         {#each rows as row (row.name)}

@@ -200,6 +200,7 @@ fn runs_and_jobs(all: &mut Operations) {
     (erase.body, erase.status, erase.answer) = (Some(body), 202, Some(answer));
     erase.problems(&[409, 422]);
     all.get::<erasures::Erasure>("/erasures/{id}", "erasure", "How an erasure stands").problems(&[404]);
+    all.add("delete", "/restoration", "resume", "A restored installation begins its work").problems(&[409]);
     all.get::<workflows::Holds>("/holds", "holds", "Workflows that are held");
     let (body, answer) =
         (all.generator.subschema_for::<workflows::HoldReason>(), all.generator.subschema_for::<workflows::Hold>());

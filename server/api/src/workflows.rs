@@ -18,6 +18,9 @@ api! {
         #[serde(default)]
         pub run_header: String,
         pub started: Timestamp,
+        /// Since when the records are those of a backup, while jobs, timetables and notices wait to be resumed.
+        #[serde(default)]
+        pub restored: Option<Timestamp>,
         /// `available` or `unavailable`.
         pub database: String,
         pub workflows: usize,

@@ -2,6 +2,7 @@
 //! another. See `kanzleid --help`.
 
 mod app;
+mod backup;
 mod config;
 mod control;
 mod doctor;
@@ -62,6 +63,28 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// Back up the records and the files of jobs, also while the service runs
+    #[command(
+        after_help = "A new folder is made in the given one: the records as a compressed dump of one snapshot, the files of jobs, a manifest.\nThe key of the secrets is kept apart: without it no confidential value can be read.\n\nExamples:\n  kanzleid backup /var/backups/kanzlei\n  kanzleid backup /var/backups/kanzlei --key /media/safe/kanzlei.key"
+    )]
+    Backup {
+        /// The folder in which the backup is made
+        into: PathBuf,
+        /// Copy the key of the secrets to this file, which must not exist
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+    },
+    /// Restore a backup into an empty database; no job begins until `kanzlei resume`
+    #[command(
+        after_help = "Settings name the new database and the new folder of `files.work`; both must be empty.\nBackups of earlier versions are brought up to date.\n\nExamples:\n  kanzleid restore /var/backups/kanzlei/kanzlei-2027-03-04T06-00-00Z\n  kanzleid restore kanzlei-2027-03-04T06-00-00Z --key /media/safe/kanzlei.key --set secrets.key_file=/etc/kanzlei/key"
+    )]
+    Restore {
+        /// The folder of the backup
+        from: PathBuf,
+        /// The file with the key of the secrets; it is copied to `secrets.key_file`
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+    },
 }
 
 fn main() -> ExitCode {
@@ -79,8 +102,7 @@ fn main() -> ExitCode {
         println!("{}", config.describe());
         return ExitCode::SUCCESS;
     }
-    let doctor = matches!(args.command, Some(Command::Doctor { .. }));
-    if !doctor {
+    if args.command.is_none() {
         log::begin(&config);
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
@@ -90,15 +112,62 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     };
-    if let Some(Command::Doctor { json }) = args.command {
-        let now = || jiff::Timestamp::now().into();
-        return examined(&runtime.block_on(doctor::examine(&config, now)), json);
+    let now = || jiff::Timestamp::now().into();
+    match args.command {
+        Some(Command::Doctor { json }) => return examined(&runtime.block_on(doctor::examine(&config, now)), json),
+        Some(Command::Backup { into, key }) => {
+            return backed_up(runtime.block_on(backup::backup(&config, &into, key.as_deref(), now())));
+        }
+        Some(Command::Restore { from, key }) => {
+            return restored(runtime.block_on(backup::restore(&config, &from, key.as_deref(), now())));
+        }
+        Some(Command::Config) | None => {}
     }
     let handle = runtime.handle().clone();
     let done = runtime.block_on(serve::serve(config, handle));
     runtime.shutdown_timeout(Duration::from_secs(5));
     match done {
         Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("error: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// Prints what was backed up.
+fn backed_up(done: Result<(PathBuf, backup::Manifest)>) -> ExitCode {
+    match done {
+        Ok((folder, manifest)) => {
+            println!("{}", folder.display());
+            let rows: Vec<String> = manifest.rows.iter().map(|(table, rows)| format!("{rows} of {table}")).collect();
+            println!("records: {} bytes, {}", manifest.bytes, rows.join(", "));
+            match manifest.files {
+                Some((files, bytes)) => println!("files of jobs: {files}, {bytes} bytes"),
+                None => println!("files of jobs are in a bucket; keep copies of it with the tools of its provider"),
+            }
+            if let Some((file, position)) = manifest.binary_log {
+                println!("binary log: {file} at {position}");
+            }
+            ExitCode::SUCCESS
+        }
+        Err(error) => {
+            eprintln!("error: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// Prints what was restored, and what to do next.
+fn restored(done: Result<backup::Manifest>) -> ExitCode {
+    match done {
+        Ok(manifest) => {
+            println!("restored: the records of {}, made by version {}", manifest.taken, manifest.kanzlei);
+            println!(
+                "No job begins until an operator resumes it: start the service, look at it, then `kanzlei resume`."
+            );
+            ExitCode::SUCCESS
+        }
         Err(error) => {
             eprintln!("error: {error}");
             ExitCode::FAILURE

@@ -280,6 +280,12 @@ fn collect(config: &Config, process: &str) -> Result<(Arc<Telemetry>, Option<Sen
     Ok((telemetry, Some(sending)))
 }
 
+/// Runs a task as soon as the installation is resumed, where it was restored.
+async fn resumed(jobs: Arc<queue::Jobs>, task: impl Future<Output = ()>) {
+    jobs.until_resumed().await;
+    task.await;
+}
+
 /// Runs a task until it ends or is stopped.
 async fn until(stop: CancellationToken, task: impl Future<Output = ()>) {
     tokio::select! {
@@ -412,18 +418,25 @@ impl Service {
     pub(crate) fn work(&self, config: &Config, stopped: watch::Receiver<bool>) -> Result<()> {
         let jobs = self.app.jobs.clone();
         let (a, j) = (jobs.clone(), jobs.clone());
-        self.supervisor.keep("alerts", move || worker::alerts::run(a.clone()));
-        self.supervisor.keep("timetables", move || worker::timetables::run(j.clone()));
+        self.supervisor.keep("alerts", move || resumed(a.clone(), worker::alerts::run(a.clone())));
+        self.supervisor.keep("timetables", move || resumed(j.clone(), worker::timetables::run(j.clone())));
         let (effects, process, length) = (self.app.effects.clone(), self.worker.name().to_owned(), config.jobs.length);
-        self.supervisor.keep("changes", move || worker::changes::run(effects.clone(), process.clone(), length));
-        self.supervisor.keep("notices", move || worker::notices::run(jobs.clone()));
+        self.supervisor.keep("changes", move || {
+            let reading = worker::changes::run(effects.clone(), process.clone(), length);
+            resumed(effects.jobs.clone(), reading)
+        });
+        let j = jobs.clone();
+        self.supervisor.keep("notices", move || resumed(j.clone(), worker::notices::run(j.clone())));
         let (dead, declared_dead) = tokio::sync::mpsc::channel(1);
         let renewal = self.worker.renewal(&config.database.url, dead, self.supervisor.stop());
         let ended = renewal.start().map_err(|source| Error::Io { what: "starting a thread".into(), source })?;
         self.supervisor.vital("lease", async move { _ = ended.await });
         let (worker, stop) = (self.worker.clone(), self.supervisor.stop());
         self.supervisor.vital("worker", async move {
-            worker.run(stopped, declared_dead).await;
+            tokio::select! {
+                () = jobs.until_resumed() => worker.run(stopped, declared_dead).await,
+                () = stop.cancelled() => {}
+            }
             // It claims nothing more until the shutdown.
             stop.cancelled().await;
         });

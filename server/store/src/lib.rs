@@ -15,6 +15,7 @@
 pub mod access;
 pub mod alerts;
 pub mod audit;
+pub mod backup;
 pub mod databases;
 pub mod documents;
 pub mod drafts;

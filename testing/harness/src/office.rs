@@ -177,6 +177,16 @@ impl Office {
         Ok((command.run(ports)?, ports))
     }
 
+    /// Runs a command of the service's program with the settings of the office and further ones.
+    pub fn command(&self, args: &[&str], settings: &[String]) -> Result<std::process::Output> {
+        let folder = self.command.log.parent().unwrap_or(Path::new("."));
+        let mut command = rights::without_rights(&self.command.program, folder)?;
+        command.args(args).args(&self.command.args);
+        command.args(settings.iter().flat_map(|value| ["--set", value.as_str()]));
+        command.env("KANZLEI_DATABASE_URL", &self.command.databases.records);
+        command.output().map_err(io("running the service's program"))
+    }
+
     /// Starts the service again after it was stopped or killed.
     pub fn restart_service(&mut self) -> Result<()> {
         self.service.stop(Duration::from_secs(20));

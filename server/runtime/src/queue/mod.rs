@@ -57,6 +57,8 @@ use kanzlei_model::address::Allowed;
 pub const WAITING: usize = 10_000;
 /// How long results are kept by default.
 const RESULTS: Duration = Duration::from_secs(86_400);
+/// How often a restored installation asks whether it is resumed.
+const RESUMED: Duration = Duration::from_millis(500);
 /// The most jobs that one `cancel` step or one command selects.
 pub const MOST_SELECTED: u32 = 100_000;
 
@@ -178,6 +180,22 @@ impl Jobs {
     pub fn waiting(&self) -> (usize, usize) {
         let whole = self.whole as usize;
         (whole.saturating_sub(self.room.available_permits()) << 10, whole << 10)
+    }
+
+    /// Waits until this installation may begin work: one that was restored from a backup does so when it is resumed.
+    pub async fn until_resumed(&self) {
+        let mut told = false;
+        loop {
+            match self.store.restored().await {
+                Ok(None) => return,
+                Ok(Some(at)) if !told => {
+                    tracing::warn!(%at, "restored from a backup: jobs, timetables and notices wait; `kanzlei resume` begins them");
+                    told = true;
+                }
+                Ok(Some(_)) | Err(_) => {}
+            }
+            tokio::time::sleep(RESUMED).await;
+        }
     }
 
     /// Whether an operator holds a workflow. Workers ask the database itself before a job begins.

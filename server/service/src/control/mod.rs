@@ -113,6 +113,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/sessions/{id}", web::delete().to(sessions::end))
                     .route("/audit", web::get().to(audit::list))
                     .route("/status", web::get().to(status::status))
+                    .route("/restoration", web::delete().to(status::resume))
                     .route("/check", web::post().to(deploys::check))
                     .route("/deploys", web::post().to(deploys::deploy))
                     .route("/drafts", web::get().to(drafts::list))

@@ -7,6 +7,7 @@ use actix_web::HttpResponse;
 use actix_web::web::{Bytes, Data};
 use kanzlei_api::workflows::{JournalStatus, Status};
 
+use super::auth::Caller;
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -25,12 +26,27 @@ pub async fn status(app: Data<App>) -> HttpResponse {
         public_url: app.public_url.clone(),
         run_header: app.run_header.clone(),
         started: app.started,
+        restored: app.store.restored().await.unwrap_or_default(),
         database: app.database_state().into(),
         workflows: live.workflows.len(),
         services: live.services.len(),
         in_flight: app.in_flight.load(Ordering::Relaxed),
         journal: JournalStatus { dropped: app.journal.dropped.load(Ordering::Relaxed), runs, bytes },
     })
+}
+
+/// `DELETE /restoration`: a restored installation begins its work.
+pub async fn resume(app: Data<App>, caller: Caller) -> Result<HttpResponse> {
+    caller.notes.changed("restored installation", None, Some("resumed".into()));
+    if !app.store.set_restored(None).await? {
+        return Err(Error::problem(
+            409,
+            "Nothing to resume",
+            "this installation was not restored, or was resumed already",
+        ));
+    }
+    tracing::warn!(operator = caller.name, "the restored installation begins its work");
+    Ok(HttpResponse::NoContent().finish())
 }
 
 /// `GET /openapi`: the OpenAPI document of all endpoints, as clients read it.

@@ -1,0 +1,107 @@
+//! A backup is taken while requests are accepted; everything is lost, and restored elsewhere.
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use kanzlei_e2e::calls::*;
+use kanzlei_e2e::*;
+use kanzlei_harness::wait;
+use serde_json::json;
+
+const WORK: &str = "workflow: work\ninput: {n: {type: integer}}\nqueue: {lane: quay}\nentries: [{endpoint: POST /work, access: open, answer: later}]\nsteps: [{reply: 200, body: '${input.n}'}]\n";
+const PIN: &str = "workflow: pin\ninput: {pin: {type: string, confidential: true}}\nqueue: {lane: quay}\nentries: [{endpoint: POST /pins, access: open, answer: later}]\nsteps: [{reply: 200, body: '${input.pin.length}'}]\n";
+
+#[test]
+fn nothing_accepted_before_a_backup_is_missing_after_it_is_restored() {
+    let mut office = office("backup", &[]);
+    let deployed =
+        deploy_texts(&office, &[("lane.yaml", "lane: quay\nat_once: 4\n"), ("a.yaml", WORK), ("b.yaml", PIN)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    let accept = |path: &str, body: serde_json::Value| {
+        let answer = post(&office, path, &[], &body);
+        assert_eq!(answer.status, 202, "{answer:?}");
+        id_of(&answer)
+    };
+    let ended = accept("/work", json!({"n": 0}));
+    becomes(&office, &ended, "succeeded");
+    assert_eq!(act(&office, "/lanes/quay/hold", json!(null)).status, 200);
+    let pinned = accept("/pins", json!({"pin": "73519"}));
+    let before: Vec<String> = (1..=30).map(|n| accept("/work", json!({"n": n}))).collect();
+    // Others are accepted while it is taken.
+    let (stop, during) = (AtomicBool::new(false), Mutex::new(Vec::new()));
+    // Its programs run without rights, and own the folder of their office.
+    let own = scratch().join("backup");
+    let (folder, key) = (own.join("backups"), own.join("copy-of-the-key"));
+    let taken = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !stop.load(Ordering::Relaxed) {
+                during.lock().expect("ids").push(accept("/work", json!({"n": 99})));
+            }
+        });
+        wait::until(LONG, || (during.lock().expect("ids").len() > 5).then_some(())).expect("requests under way");
+        let (folder, key) = (folder.to_str().expect("UTF-8"), key.to_str().expect("UTF-8"));
+        let taken = office.command(&["backup", folder, "--key", key], &[]).expect("runs");
+        stop.store(true, Ordering::Relaxed);
+        taken
+    });
+    let made = said(&taken, 0).lines().next().expect("the folder").to_owned();
+    office.service.kill();
+    drop(taken);
+
+    let elsewhere = database().fresh("kanzlei_backup_elsewhere").expect("a database");
+    let settings = |url: &str| -> Vec<String> {
+        let place = |name: &str| own.join(format!("elsewhere-{name}")).display().to_string();
+        vec![
+            format!("database.url={url}"),
+            format!("files.work={}", place("work")),
+            format!("files.spool={}", place("spool")),
+            format!("secrets.key_file={}", place("key")),
+        ]
+    };
+    // One that is damaged, one that is none, and a database that is in use are refused; nothing is changed then.
+    let damaged = scratch().join("damaged");
+    std::fs::create_dir_all(&damaged).expect("a folder");
+    let restore = |from: &str, url: &str, code: i32| -> String {
+        let key = key.to_str().expect("UTF-8");
+        said(&office.command(&["restore", from, "--key", key], &settings(url)).expect("runs"), code)
+    };
+    assert!(restore(damaged.to_str().expect("UTF-8"), &elsewhere, 1).contains("no manifest.json"));
+    for name in ["manifest.json", "records.sql.zst"] {
+        let bytes = std::fs::read(std::path::Path::new(&made).join(name)).expect("reads");
+        std::fs::write(damaged.join(name), bytes).expect("writes");
+    }
+    let records = damaged.join("records.sql.zst");
+    let mut bytes = std::fs::read(&records).expect("reads");
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    std::fs::write(&records, bytes).expect("writes");
+    assert!(restore(damaged.to_str().expect("UTF-8"), &elsewhere, 1).contains("is damaged"));
+    assert!(restore(&made, &database().url("kanzlei_backup"), 1).contains("is restored into an empty one"));
+    restore(&made, &elsewhere, 0);
+
+    let settings = settings(&elsewhere);
+    // Its processes run without rights of the superuser.
+    let given: Vec<&str> = settings.iter().map(String::as_str).collect();
+    let (mut second, ports) = office.another_with(7, &given, &[]).expect("a service on what was restored");
+    office.ports = ports;
+    let shown = |id: &str| get(&office, &format!("/~/jobs/{id}"), &[]);
+    let log = || std::fs::read_to_string(&second.log).unwrap_or_default();
+    wait::until(LONG, || log().contains("restored from a backup").then_some(())).expect("it waits");
+    assert!(api(&office, "/status")["restored"].is_string());
+    assert_eq!(shown(&ended).json()["state"], "succeeded");
+    for id in before.iter().chain([&pinned]) {
+        assert_eq!(shown(id).json()["state"], "queued", "{id}");
+    }
+    assert_eq!(act(&office, "/lanes/quay/release", json!(null)).status, 200);
+    said(&client(&office, &["resume"]), 0);
+    assert!(said(&client(&office, &["resume"]), 1).contains("not restored, or was resumed already"));
+    for id in before.iter().chain([&pinned]) {
+        becomes(&office, id, "succeeded");
+    }
+    let result = get(&office, &format!("/~/jobs/{pinned}/result"), &[]);
+    assert_eq!((result.status, result.json()), (200, json!(5)), "a sealed input is opened with the key");
+    // Of those that came meanwhile some are there; the others were accepted after the snapshot.
+    let there = during.lock().expect("ids").iter().filter(|id| shown(id).status == 200).count();
+    println!("{there} of {} accepted meanwhile are in the backup", during.lock().expect("ids").len());
+    second.stop(LONG);
+}
