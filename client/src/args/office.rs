@@ -104,6 +104,11 @@ pub enum Secrets {
         #[arg(long = "for", value_name = "PURPOSE")]
         purposes: Vec<String>,
     },
+    /// Seal everything with the key of today, after the service's settings name it and the former one
+    #[command(
+        after_help = "Make the new key, name both in the settings of every process, start them again, rotate, and take the former key out of the settings.\n\nExample:\n  kanzlei secrets rotate-key"
+    )]
+    RotateKey,
     /// Remove a secret that no live service uses
     Remove {
         /// The name of the secret

@@ -127,6 +127,7 @@ pub fn run(args: Args) -> Done {
         Command::Settings { what: Some(Settings::Unset { name }) } => settings::set(&api()?, &name, None, json),
         Command::Secrets { what: None } => secrets::list(&api()?, json),
         Command::Secrets { what: Some(Secrets::Set { name, purposes }) } => secrets::set(&api()?, &name, purposes),
+        Command::Secrets { what: Some(Secrets::RotateKey) } => secrets::rotate(&api()?, json),
         Command::Secrets { what: Some(Secrets::Remove { name }) } => secrets::remove(&api()?, &name),
         Command::Retire { name } => live::retire(&api()?, &name, json),
         Command::List { tag } => live::list(&api()?, tag.as_deref(), json),

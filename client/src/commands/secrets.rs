@@ -2,7 +2,7 @@
 
 use std::io::{BufRead, IsTerminal, Write};
 
-use kanzlei_api::secrets::{NewSecret, Secrets};
+use kanzlei_api::secrets::{NewSecret, Rotation, Secrets};
 
 use super::{print_json, segment};
 use crate::api::Api;
@@ -62,6 +62,42 @@ pub fn remove(api: &Api, name: &str) -> Done {
     api.delete(&format!("/secrets/{}", segment(name)))?;
     println!("{name} is removed");
     Ok(())
+}
+
+/// Seals everything with the key of today.
+pub fn rotate(api: &Api, json: bool) -> Done {
+    let mut rotation: Rotation = api.act("/secrets/rotation")?;
+    while !rotation.ended {
+        if std::io::stderr().is_terminal() && !json {
+            eprint!("\r{} values looked at, {} sealed anew", rotation.examined, rotation.sealed);
+        }
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        rotation = api.get("/secrets/rotation")?;
+        if rotation.ended && std::io::stderr().is_terminal() {
+            eprint!("\r\x1b[K");
+        }
+    }
+    if json {
+        print_json(&rotation);
+    } else {
+        println!("{} values looked at, {} sealed anew", rotation.examined, rotation.sealed);
+    }
+    match &rotation.failure {
+        Some(why) => Err(Error::Failed(format!("the rotation broke off: {why}; ask for it again"))),
+        None if rotation.unopened > 0 => Err(Error::Failed(format!(
+            "{} values are opened by neither key; they stay, and so does the former key in the records",
+            rotation.unopened
+        ))),
+        None => {
+            println!(
+                "{}",
+                draw::dim(
+                    "take `secrets.other_key_file` out of the settings once no process seals with the former key"
+                )
+            );
+            Ok(())
+        }
+    }
 }
 
 /// One line from the terminal with its echo turned off.

@@ -882,6 +882,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/secrets/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the rotation of the key stands */
+        get: operations["keyRotation"];
+        put?: never;
+        /** Seals everything with the key of today */
+        post: operations["rotateKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets": {
         parameters: {
             query?: never;
@@ -1615,6 +1633,23 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/restoration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** A restored installation begins its work */
+        delete: operations["resume"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4571,8 +4606,30 @@ export interface components {
         };
         /** @description A role; each may do what those before it may. */
         Role: "viewer" | "author" | "operator";
-        /** @description What a rotated token gets. */
+        /** @description A rotation of the key: everything is sealed with the key of today. */
         Rotation: {
+            begun: components["schemas"]["Timestamp"];
+            ended: boolean;
+            /** @description Why it ended before its end. */
+            failure: string | null;
+            /**
+             * Format: uint64
+             * @description Values that were sealed anew.
+             */
+            sealed: number;
+            /**
+             * Format: uint64
+             * @description Values that were looked at.
+             */
+            examined: number;
+            /**
+             * Format: uint64
+             * @description Values that neither key opens.
+             */
+            unopened: number;
+        };
+        /** @description What a rotated token gets. */
+        Rotation2: {
             /**
              * Format: uint32
              * @description Days until the new one expires; without it never.
@@ -5171,6 +5228,11 @@ export interface components {
              */
             run_header: string;
             started: components["schemas"]["Timestamp"];
+            /**
+             * @description Since when the records are those of a backup, while jobs, timetables and notices wait to be resumed.
+             * @default null
+             */
+            restored: components["schemas"]["Timestamp"] | null;
             /** @description `available` or `unavailable`. */
             database: string;
             /** Format: uint */
@@ -5909,6 +5971,7 @@ export type RevisionText = components['schemas']['RevisionText'];
 export type Revisions = components['schemas']['Revisions'];
 export type Role = components['schemas']['Role'];
 export type Rotation = components['schemas']['Rotation'];
+export type Rotation2 = components['schemas']['Rotation2'];
 export type Row = components['schemas']['Row'];
 export type Rows = components['schemas']['Rows'];
 export type Run = components['schemas']['Run'];
@@ -7798,6 +7861,58 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
+    keyRotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotation"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    rotateKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotation"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
     secrets: {
         parameters: {
             query?: never;
@@ -8223,7 +8338,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Rotation"];
+                "application/json": components["schemas"]["Rotation2"];
             };
         };
         responses: {
@@ -9332,6 +9447,30 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

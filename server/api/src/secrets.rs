@@ -22,6 +22,20 @@ api! {
         pub secrets: Vec<Secret>,
     }
 
+    /// A rotation of the key: everything is sealed with the key of today.
+    pub struct Rotation {
+        pub begun: Timestamp,
+        pub ended: bool,
+        /// Why it ended before its end.
+        pub failure: Option<String>,
+        /// Values that were sealed anew.
+        pub sealed: u64,
+        /// Values that were looked at.
+        pub examined: u64,
+        /// Values that neither key opens.
+        pub unopened: u64,
+    }
+
     /// A secret, without its value.
     pub struct Secret {
         pub name: String,

@@ -74,6 +74,8 @@ pub struct App {
     /// Names under which the control listener answers.
     /// Jobs of one lane that a process runs at the same time.
     pub places_of_lane: u32,
+    /// The last rotation of the key of the secrets.
+    pub rotation: control::rotation::Last,
     /// Erasures and what came of them.
     pub erasures: control::erase::Erasures,
     pub hosts: control::hosts::Hosts,

@@ -330,7 +330,8 @@ pub async fn restore(config: &Config, folder: &Path, key: Option<&Path>, at: Tim
     // Brings the schema up to date, where the backup is of an earlier version.
     let store = Store::open(&config.database.url, 1).await?;
     store.set_restored(Some(at)).await?;
-    Secrets::examined(&store, &config.secrets.key, &config.secrets.key_file)
+    let (key, file) = config.secrets.key();
+    Secrets::examined(&store, key, file, config.secrets.other_key())
         .await
         .map_err(|error| failed(format!("the records are restored, but their secrets cannot be opened: {error}")))?;
     Ok(manifest)

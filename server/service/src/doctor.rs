@@ -319,7 +319,7 @@ fn judge(config: &Config, examined: &Examined, found: &mut Findings) {
 
 async fn secrets(config: &Config, store: &Store, found: &mut Findings) -> Option<std::sync::Arc<Secrets>> {
     let (key, file) = (&config.secrets.key, &config.secrets.key_file);
-    match Secrets::examined(store, key, file).await {
+    match Secrets::examined(store, key, file, config.secrets.other_key()).await {
         Ok((secrets, sealed)) => {
             let names = secrets.purposes().len();
             match sealed {

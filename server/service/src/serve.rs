@@ -139,8 +139,8 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
     let certificates = Certificates::read(config)?;
     let supervisor = Supervisor::new();
     let background = Background::new(config.process.background);
-    let (key, file) = (&config.secrets.key, &config.secrets.key_file);
-    let secrets = Arc::new(Secrets::with_key_of(&store, key, file, config.secrets.replace_key).await?);
+    let (key, other) = (config.secrets.key(), config.secrets.other_key());
+    let secrets = Arc::new(Secrets::with_key_of(&store, key, other, config.secrets.replace_key).await?);
     secrets.load(&store).await?;
     let (databases, scratch) = databases(config, &patiently(|| store.own()).await?)?;
     let process = match config.process.process.as_str() {
@@ -219,6 +219,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         deploying: tokio::sync::Mutex::new(()),
         operations: Default::default(),
         places_of_lane: u32::try_from(config.jobs.at_once).unwrap_or(u32::MAX),
+        rotation: Default::default(),
         erasures: Default::default(),
         pulse: Default::default(),
         stopping: Default::default(),

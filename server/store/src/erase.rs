@@ -2,16 +2,12 @@
 //!
 //! Nothing here decides what is meant where values are sealed: callers open them with the key of the secrets.
 
-use std::collections::HashSet;
-
-use sqlx::{MySql, QueryBuilder, Row, Transaction};
+use sqlx::{MySql, QueryBuilder, Row};
 use uuid::Uuid;
 
 use crate::journal::Run;
-use crate::journal::codec::Encoded;
-use crate::journal::write_into;
 use crate::queue::{JobPhase, containing, portions, uuid};
-use crate::{Doing, Error, Result, Store};
+use crate::{Doing, Result, Store};
 
 /// Rows of one page.
 const PAGE: u32 = 500;
@@ -201,24 +197,6 @@ impl Store {
             segments.push(Segment { id, runs: self.unpacked(id).await? });
         }
         Ok(segments)
-    }
-
-    /// Replaces a segment by one without some of its runs, packed without a dictionary.
-    pub async fn erase_runs(&self, segment: &Segment, erased: &HashSet<Uuid>) -> Result<()> {
-        let encoded: Vec<Encoded> = segment.runs.iter().map(Encoded::of).collect();
-        let numbers = self.numbers_for(&encoded).await?;
-        let mut tx: Transaction<'_, MySql> = self.pool.begin().await.map_err(Error::Unreachable)?;
-        let own = sqlx::query_scalar!("SELECT id FROM run WHERE segment = ?", segment.id);
-        let own = own.fetch_all(&mut *tx).await.doing("erasing runs")?;
-        // A run that was recorded again is elsewhere.
-        let own: HashSet<Uuid> = own.iter().map(|id| uuid(id)).collect();
-        let runs_and_bytes = segment.runs.iter().zip(encoded);
-        let kept = runs_and_bytes.filter(|(run, _)| own.contains(&run.id) && !erased.contains(&run.id));
-        let kept: Vec<Encoded> = kept.map(|(_, encoded)| encoded).collect();
-        let runs: Vec<(Uuid, String)> = segment.runs.iter().map(|run| (run.id, run.request_id.clone())).collect();
-        self.drop_runs(&mut tx, segment.id, &runs).await?;
-        write_into(&mut tx, &kept, None, &numbers).await?;
-        tx.commit().await.doing("erasing runs")
     }
 
     /// Retires dictionaries that have a text: no further segment is packed with them.

@@ -31,6 +31,7 @@ pub mod places;
 mod pool;
 pub mod queue;
 pub mod refusals;
+pub mod reseal;
 mod servers;
 pub mod statistics;
 pub mod trials;

@@ -105,3 +105,48 @@ fn nothing_accepted_before_a_backup_is_missing_after_it_is_restored() {
     println!("{there} of {} accepted meanwhile are in the backup", during.lock().expect("ids").len());
     second.stop(LONG);
 }
+
+/// Values that are sealed: of secrets, jobs, messages, kept answers and runs.
+#[test]
+fn everything_is_sealed_anew_when_the_key_is_rotated() {
+    const SECRET: &str = "workflow: sealed\ninput: {pin: {type: string, confidential: true}}\nqueue: {lane: quay}\nentries:\n  - {endpoint: POST /sealed, access: open, answer: either}\n  - {endpoint: POST /later, access: open, answer: later}\nsteps: [{pause: 10ms}, {reply: 200, body: '${input.pin.length}'}]\n";
+    let mut office = office("rotation", &[]);
+    assert_eq!(deploy_texts(&office, &[("a.yaml", SECRET), ("b.yaml", "lane: quay\n")]).status, 200);
+    let pins = |n: usize| json!({"pin": "7".repeat(n)});
+    let ended = id_of(&post(&office, "/later", &[], &pins(4)));
+    becomes(&office, &ended, "succeeded");
+    let direct = post(&office, "/sealed", &[("idempotency-key", "k1")], &pins(6));
+    assert_eq!((direct.status, direct.json()), (200, json!(6)));
+    assert_eq!(act(&office, "/lanes/quay/hold", json!(null)).status, 200);
+    let waits = id_of(&post(&office, "/later", &[], &pins(5)));
+    assert!(said(&client(&office, &["secrets", "rotate-key"]), 1).contains("No key to rotate to"));
+    // The new key opens what it seals, and the former one what it sealed.
+    let own = scratch().join("rotation");
+    let key = |name: &str| own.join(name).display().to_string();
+    let fresh = "QUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUE=";
+    let (new, former) = (format!("secrets.key={fresh}"), format!("secrets.other_key_file={}", key("secrets.key")));
+    office.service.stop(LONG);
+    let (mut both, ports) = office.another_with(8, &[&new, &former], &[]).expect("a service with both keys");
+    office.ports = ports;
+    let sealed = id_of(&post(&office, "/later", &[], &pins(7)));
+    let rotated = said(&client(&office, &["secrets", "rotate-key"]), 0);
+    assert!(rotated.contains("sealed anew"), "{rotated}");
+    let again = said(&client(&office, &["secrets", "rotate-key"]), 0);
+    assert!(again.contains(" 0 sealed anew"), "{again}");
+    both.stop(LONG);
+    let (mut alone, ports) = office.another_with(9, &[&new], &[]).expect("a service with the new key alone");
+    office.ports = ports;
+    assert_eq!(act(&office, "/lanes/quay/release", json!(null)).status, 200);
+    for (id, length) in [(&ended, 4), (&waits, 5), (&sealed, 7)] {
+        becomes(&office, id, "succeeded");
+        assert_eq!(get(&office, &format!("/~/jobs/{id}/result"), &[]).json(), json!(length));
+    }
+    let repeated = post(&office, "/sealed", &[("idempotency-key", "k1")], &pins(6));
+    assert_eq!((repeated.status, repeated.json()), (200, json!(6)), "{repeated:?}");
+    let secrets = said(&client(&office, &["secrets"]), 0);
+    assert!(secrets.contains("mail-login") && !secrets.contains("cannot be opened"), "{secrets}");
+    alone.stop(LONG);
+    // The former key opens nothing any more.
+    let refused = office.command(&["doctor"], &[]).expect("runs");
+    assert!(said(&refused, 1).contains("the key is not the one"), "the records know the new key");
+}

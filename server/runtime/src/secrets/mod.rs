@@ -6,6 +6,7 @@
 //! with its value, so that a sealed value cannot be moved under another name or to another purpose.
 
 pub mod mask;
+pub mod rotate;
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -43,6 +44,8 @@ pub struct Secrets {
     cipher: Option<XChaCha20Poly1305>,
     /// What the records know of the key.
     print: Option<[u8; 32]>,
+    /// Opens what another key sealed, while keys are rotated; with its print.
+    other: Option<(XChaCha20Poly1305, [u8; 32])>,
     opened: ArcSwap<Opened>,
 }
 
@@ -94,21 +97,45 @@ impl Secrets {
             ("", file) => Some(key_file(Path::new(file), sealed)?),
             (key, _) => Some(decode(key, "`secrets.key`")?),
         };
-        let print = key.and_then(|key| Some(<Hmac<Sha256> as Mac>::new_from_slice(&key).ok()?.chain_update(PRINT)));
         Ok(Secrets {
             cipher: key.map(|key| XChaCha20Poly1305::new(&key.into())),
-            print: print.map(|mac| mac.finalize().into_bytes().into()),
+            print: key.and_then(|key| print_of(&key)),
+            other: None,
             opened: ArcSwap::default(),
         })
     }
 
-    /// Secrets with the key that the records know, or with a first one. `replace` accepts another one.
+    /// The same, which also open what another key sealed; the settings name it like the first.
+    ///
+    /// # Errors
+    /// A key that cannot be read.
+    pub fn also_opening(self, key: &str, file: &str) -> Result<Self> {
+        let key = match (key, file) {
+            ("", "") => return Ok(self),
+            ("", file) => key_file(Path::new(file), true)?,
+            (key, _) => decode(key, "`secrets.other_key`")?,
+        };
+        let other = print_of(&key).map(|print| (XChaCha20Poly1305::new(&key.into()), print));
+        Ok(Secrets { other, ..self })
+    }
+
+    /// The ciphers that open values, the one that seals them first.
+    fn ciphers(&self) -> impl Iterator<Item = &XChaCha20Poly1305> {
+        self.cipher.iter().chain(self.other.iter().map(|(cipher, _)| cipher))
+    }
+
+    /// Secrets with the key that the records know, or with a first one. `replace` accepts another one, and so does another key
+    /// that is the one they know.
     ///
     /// # Errors
     /// As [`Secrets::new`]; and a key that is not the one that sealed what lies in the records.
-    pub async fn with_key_of(store: &Store, key: &str, file: &str, replace: bool) -> Result<Self> {
+    pub async fn with_key_of(store: &Store, key: (&str, &str), other: (&str, &str), replace: bool) -> Result<Self> {
         let known = store.key_print().await?.filter(|_| !replace);
-        let secrets = Secrets::new(key, file, known.is_some())?;
+        let secrets = Secrets::new(key.0, key.1, known.is_some())?.also_opening(other.0, other.1)?;
+        let by_other = |known: &Vec<u8>| secrets.other.as_ref().is_some_and(|(_, print)| print[..] == known[..]);
+        if known.as_ref().is_some_and(by_other) && secrets.print.is_some() {
+            return Ok(secrets);
+        }
         match (known, secrets.print) {
             (None, Some(print)) => store.set_key_print(&print, replace).await?,
             (Some(known), given) if given.is_none_or(|given| given[..] != known[..]) => {
@@ -127,13 +154,15 @@ impl Secrets {
     ///
     /// # Errors
     /// As [`Secrets::with_key_of`].
-    pub async fn examined(store: &Store, key: &str, file: &str) -> Result<(Self, bool)> {
+    pub async fn examined(store: &Store, key: &str, file: &str, other: (&str, &str)) -> Result<(Self, bool)> {
         // A schema that is not made yet records no key.
         let known = store.key_print().await.unwrap_or_default();
         let file = if known.is_some() || Path::new(file).exists() { file } else { "" };
-        let secrets = Secrets::new(key, file, true)?;
+        let secrets = Secrets::new(key, file, true)?.also_opening(other.0, other.1)?;
+        let by_other = |known: &[u8]| secrets.other.as_ref().is_some_and(|(_, print)| print[..] == *known);
         if let (Some(known), given) = (known, secrets.print)
             && given.is_none_or(|given| given[..] != known[..])
+            && !by_other(&known)
         {
             return Err(Error::Config(format!(
                 "the key is not the one that sealed what lies in the database; {RESTORE}"
@@ -148,7 +177,7 @@ impl Secrets {
     /// Secrets with these values, for tests.
     #[cfg(test)]
     pub fn holding(values: &[(&str, &str, &str)]) -> Self {
-        let secrets = Secrets { cipher: None, print: None, opened: ArcSwap::default() };
+        let secrets = Secrets { cipher: None, print: None, other: None, opened: ArcSwap::default() };
         secrets.hold(values);
         secrets
     }
@@ -183,8 +212,11 @@ impl Secrets {
         let nonce: [u8; 24] = secret.nonce.as_slice().try_into().ok()?;
         let bound = bound_to(&secret.name, &secret.purposes);
         let payload = Payload { msg: &secret.sealed, aad: bound.as_bytes() };
-        let opened = self.cipher.as_ref()?.decrypt(&XNonce::from(nonce), payload).ok()?;
-        String::from_utf8(opened).ok()
+        let opened = self.ciphers().find_map(|cipher| {
+            let payload = Payload { msg: payload.msg, aad: payload.aad };
+            cipher.decrypt(&XNonce::from(nonce), payload).ok()
+        });
+        String::from_utf8(opened?).ok()
     }
 
     /// Seals a value and keeps it, with what it may be used for.
@@ -231,7 +263,7 @@ impl Secrets {
     pub fn unseal(&self, bytes: &[u8]) -> Option<Vec<u8>> {
         let (nonce, sealed) = bytes.split_at_checked(24)?;
         let nonce: [u8; 24] = nonce.try_into().ok()?;
-        self.cipher.as_ref()?.decrypt(&XNonce::from(nonce), sealed).ok()
+        self.ciphers().find_map(|cipher| cipher.decrypt(&XNonce::from(nonce), sealed).ok())
     }
 
     /// A text as it may lie in the database: sealed where it holds a secret, or where `always` says so.
@@ -273,6 +305,12 @@ impl Opened {
         let forms = Forms::of(by_name.values().map(|secret| secret.value.as_str()));
         Opened { by_name, forms }
     }
+}
+
+/// What the records know of a key.
+fn print_of(key: &[u8; 32]) -> Option<[u8; 32]> {
+    let mac = <Hmac<Sha256> as Mac>::new_from_slice(key).ok()?.chain_update(PRINT);
+    Some(mac.finalize().into_bytes().into())
 }
 
 /// What is authenticated with the value of a secret.

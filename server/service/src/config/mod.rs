@@ -219,6 +219,18 @@ impl Layer {
     }
 }
 
+impl settings::Secrets {
+    /// The key of the secrets: itself, or the file with it.
+    pub fn key(&self) -> (&str, &str) {
+        (&self.key, &self.key_file)
+    }
+
+    /// The same of the other key, which opens what it sealed.
+    pub fn other_key(&self) -> (&str, &str) {
+        (&self.other_key, &self.other_key_file)
+    }
+}
+
 impl Config {
     /// Puts the sources together; `environment` holds names and values of variables.
     ///
@@ -476,7 +488,7 @@ fn setting_of(variable: &str) -> Result<String> {
 /// A value as it may be shown.
 fn shown(name: &str, text: &str) -> String {
     match name {
-        "secrets.key" | "sign_in.client_secret" | "telemetry.headers" if !text.is_empty() => {
+        "secrets.key" | "secrets.other_key" | "sign_in.client_secret" | "telemetry.headers" if !text.is_empty() => {
             kanzlei_runtime::secrets::MASK.to_owned()
         }
         name if name.ends_with("url") || name == "databases" => {

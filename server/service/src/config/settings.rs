@@ -172,6 +172,8 @@ settings! {
     Secrets "secrets." {
         key: String = "key", "", "Key of the secrets, 32 bytes in base64; better kept in the environment or a file";
         key_file: String = "key_file", "", "File with the key of the secrets, for its user alone; made at the first start";
+        other_key: String = "other_key", "", "Another key that opens what it sealed, while keys are rotated";
+        other_key_file: String = "other_key_file", "", "File with that other key";
         replace_key: bool = "replace_key", "false", "Start with another key once: what the old one sealed is lost";
     }
     /// The log.

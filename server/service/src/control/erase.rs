@@ -174,7 +174,7 @@ impl Work<'_> {
                     break;
                 }
                 for segment in left {
-                    store.erase_runs(&segment, &HashSet::new()).await?;
+                    store.replace_segment(&segment, &segment.runs).await?;
                 }
             }
             store.erase_dictionaries().await?;
@@ -237,7 +237,8 @@ impl Work<'_> {
                 let examined = segment.runs.len() as u64;
                 let (segment, meant) = self.meant(segment, jobs).await?;
                 if !meant.is_empty() && !self.preview {
-                    self.app.store.erase_runs(&segment, &meant).await?;
+                    let kept: Vec<Run> = segment.runs.iter().filter(|run| !meant.contains(&run.id)).cloned().collect();
+                    self.app.store.replace_segment(&segment, &kept).await?;
                 }
                 update(self.report, |erasure| {
                     erasure.examined += examined;

@@ -41,6 +41,7 @@ mod repair;
 mod requests;
 pub mod retraces;
 mod roles;
+pub mod rotation;
 mod runs;
 pub mod scope;
 pub mod scratch;
@@ -189,6 +190,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/operators", web::post().to(operators::add))
                     .route("/operators/{name}/rotate", web::post().to(operators::rotate))
                     .route("/operators/{name}", web::delete().to(operators::revoke))
+                    .route("/secrets/rotation", web::post().to(rotation::begin))
+                    .route("/secrets/rotation", web::get().to(rotation::show))
                     .route("/secrets", web::get().to(secrets::list))
                     .route("/secrets/{name}", web::put().to(secrets::set))
                     .route("/secrets/{name}", web::delete().to(secrets::remove))
