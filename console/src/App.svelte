@@ -24,6 +24,7 @@
   import { zone } from './lib/zone.svelte';
   import Nothing from './pages/Nothing.svelte';
   import SignIn from './pages/SignIn.svelte';
+  import Restored from './parts/Restored.svelte';
 
   /** Pages are loaded when they are first shown. */
   const load = {
@@ -128,6 +129,7 @@
       {/each}
     </nav>
     <main id="main" tabindex="-1">
+      <Restored />
       {#if area === 'workflows' && parts[1]}
         {#await load.workflow() then { default: Page }}{#key parts[1]}<Page name={parts[1]} part={parts[2] ?? ''} />{/key}{/await}
       {:else if area === 'new'}

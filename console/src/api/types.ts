@@ -890,10 +890,10 @@ export interface paths {
             cookie?: never;
         };
         /** How the rotation of the key stands */
-        get: operations["keyRotation"];
+        get: operations["secretsKeyRotation"];
         put?: never;
         /** Seals everything with the key of today */
-        post: operations["rotateKey"];
+        post: operations["rotateSecretsKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -7861,7 +7861,7 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
-    keyRotation: {
+    secretsKeyRotation: {
         parameters: {
             query?: never;
             header?: never;
@@ -7887,7 +7887,7 @@ export interface operations {
             503: components["responses"]["Problem"];
         };
     };
-    rotateKey: {
+    rotateSecretsKey: {
         parameters: {
             query?: never;
             header?: never;

@@ -447,10 +447,10 @@ fn operations() -> Operations {
     keep.problems(&[404, 409, 422]);
     all.get::<settings::Settings>("/settings", "settings", "Settings that documents declare; a deploy sets them");
     let answer = all.generator.subschema_for::<secrets::Rotation>();
-    let rotate = all.add("post", "/secrets/rotation", "rotateKey", "Seals everything with the key of today");
+    let rotate = all.add("post", "/secrets/rotation", "rotateSecretsKey", "Seals everything with the key of today");
     (rotate.status, rotate.answer) = (202, Some(answer));
     rotate.problems(&[409]);
-    all.get::<secrets::Rotation>("/secrets/rotation", "keyRotation", "How the rotation of the key stands")
+    all.get::<secrets::Rotation>("/secrets/rotation", "secretsKeyRotation", "How the rotation of the key stands")
         .problems(&[404]);
     all.get::<secrets::Secrets>("/secrets", "secrets", "Names of secrets, and what uses them");
     all.get::<watches::Watches>("/watches", "watches", "Tables whose changed rows begin jobs, with their backlog");

@@ -16,6 +16,7 @@ use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
+use crate::begun::{self, Noted, Notes};
 use crate::clock::now;
 use crate::effects::{Context, Effects};
 use crate::files::Holder;
@@ -62,6 +63,8 @@ pub struct DirectRun {
     pub in_flight: InFlight,
     /// Its place among the runs of its endpoint, where their number is bounded.
     pub place: Option<Place>,
+    /// Where it is noted before its first effect.
+    pub notes: Arc<Notes>,
 }
 
 /// One of the requests in flight; dropping it ends the count.
@@ -133,10 +136,17 @@ impl DirectRun {
             within: self.within,
             under_way: FuturesUnordered::new(),
             handles: Vec::new(),
+            notes: self.notes.clone(),
+            noted: None,
+            workflow: self.workflow.clone(),
+            entry: self.entry.clone(),
+            started: self.started,
         };
         asked.into_iter().for_each(|(id, effect)| live.begin(id, effect));
         let mut answer = Answer { reply: None, sender };
         let Ok(_) = driver::drive(&mut self.machine, &mut live, &mut answer, self.started).await;
+        // It is noted until it is recorded.
+        let noted = live.noted.take();
         drop(live);
         if let Some(sender) = answer.sender.take() {
             let _ = sender.send(answer.reply.take());
@@ -146,6 +156,7 @@ impl DirectRun {
             tokio::task::yield_now().await;
             unrecorded.record();
         }
+        drop(noted);
     }
 
     /// What is to be recorded of the run, which has ended. Its place, its files and all else that it occupied are free again.
@@ -246,9 +257,23 @@ struct Performing {
     within: Duration,
     under_way: FuturesUnordered<Work>,
     handles: Vec<(EffectId, AbortHandle)>,
+    notes: Arc<Notes>,
+    noted: Option<Noted>,
+    workflow: Arc<Workflow>,
+    entry: Arc<str>,
+    started: Timestamp,
 }
 
 impl Performing {
+    /// Notes the run before its first effect that changes something.
+    fn note(&self, change: String) -> Option<Noted> {
+        let about = &self.about;
+        self.notes.note(|| {
+            let run = (about.id, self.workflow.plan.name.as_str(), self.workflow.revision);
+            begun::about(run, &self.entry, self.started, &about.request_id, (&about.trace, &about.caller), change)
+        })
+    }
+
     fn time_up(&self) -> Event {
         Event::TimeUp { within: self.within, at: now() }
     }
@@ -256,6 +281,11 @@ impl Performing {
 
 impl Performer for Performing {
     fn begin(&mut self, id: EffectId, effect: Effect) {
+        if self.noted.is_none()
+            && let Some(change) = begun::change(&effect)
+        {
+            self.noted = self.note(change);
+        }
         let (effects, live, about) = (self.effects.clone(), self.live.clone(), self.about.clone());
         let left = self.deadline.saturating_duration_since(Instant::now());
         let work = async move { (id, effects.perform(&live, &about, id, &effect, left).await) };

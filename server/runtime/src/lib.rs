@@ -18,6 +18,7 @@
 
 pub mod allowances;
 pub mod background;
+pub mod begun;
 pub mod clock;
 pub mod computing;
 pub mod direct;

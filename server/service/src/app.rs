@@ -74,6 +74,8 @@ pub struct App {
     /// Names under which the control listener answers.
     /// Jobs of one lane that a process runs at the same time.
     pub places_of_lane: u32,
+    /// Direct runs that have begun an effect.
+    pub notes: Arc<kanzlei_runtime::begun::Notes>,
     /// The last rotation of the key of the secrets.
     pub rotation: control::rotation::Last,
     /// Erasures and what came of them.

@@ -139,7 +139,7 @@ pub async fn backup(config: &Config, into: &Path, key: Option<&Path>, at: Timest
     let folder = into.join(name);
     let make = |path: &Path| fs::DirBuilder::new().recursive(true).mode(0o700).create(path);
     make(&folder).map_err(io_error(format!("making {}", folder.display())))?;
-    let (sha256, bytes, position) = dump(&config.database.url, &folder.join(RECORDS), binary_log)?;
+    let dumped = dump(&config.database.url, &folder.join(RECORDS), binary_log)?;
     // Files of a job are written before the job is queued: those of all jobs in the snapshot are there by now.
     let files = match work_folder(config) {
         Some(work) => Some(copy_files(&work, &folder.join(WORK))?),
@@ -152,11 +152,11 @@ pub async fn backup(config: &Config, into: &Path, key: Option<&Path>, at: Timest
         kanzlei: env!("CARGO_PKG_VERSION").into(),
         taken: at,
         schema,
-        sha256,
-        bytes,
+        sha256: dumped.sha256,
+        bytes: dumped.bytes,
         files,
         rows,
-        binary_log: position,
+        binary_log: dumped.binary_log,
     };
     let text = serde_json::to_string_pretty(&manifest).unwrap_or_default() + "\n";
     let path = folder.join(MANIFEST);
@@ -175,8 +175,15 @@ fn private(path: &Path) -> io::Result<File> {
     File::options().write(true).create_new(true).mode(0o600).open(path)
 }
 
-/// Dumps the records; returns digest and size of the compressed dump, and where the binary log stood.
-fn dump(url: &str, path: &Path, binary_log: bool) -> Result<(String, u64, Option<(String, u64)>)> {
+/// A dump: digest and size as compressed, and where the binary log stood.
+struct Dumped {
+    sha256: String,
+    bytes: u64,
+    binary_log: Option<(String, u64)>,
+}
+
+/// Dumps the records.
+fn dump(url: &str, path: &Path, binary_log: bool) -> Result<Dumped> {
     let (mut command, database) = client("mariadb-dump", url)?;
     command.args([
         "--single-transaction",
@@ -220,7 +227,7 @@ fn dump(url: &str, path: &Path, binary_log: bool) -> Result<(String, u64, Option
     if !tail.windows(COMPLETED.len()).any(|window| window == COMPLETED) {
         return Err(failed("the dump of the records ended before its end"));
     }
-    Ok((sha256, bytes, position(&String::from_utf8_lossy(&head))))
+    Ok(Dumped { sha256, bytes, binary_log: position(&String::from_utf8_lossy(&head)) })
 }
 
 /// Where the binary log stood, from the comment of a dump.

@@ -32,8 +32,10 @@ const YOUNG: Span = Span::from_secs(3600);
 const MOST_TRIALS: u64 = 10_000;
 
 /// How long and how many are kept; times in days.
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 pub struct Kept {
+    /// The folder with notes of direct runs.
+    pub begun: String,
     runs: i64,
     failed_runs: i64,
     most_runs: u64,
@@ -47,6 +49,7 @@ pub struct Kept {
 impl Kept {
     pub fn new(config: &Config) -> Self {
         Kept {
+            begun: config.journal.begun.clone(),
             runs: config.journal.days.into(),
             failed_runs: config.journal.failed_days.into(),
             most_runs: config.journal.most,

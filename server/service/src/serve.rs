@@ -11,6 +11,7 @@ use actix_web::web::{self, Data, PayloadConfig};
 use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
 use kanzlei_runtime::background::Background;
+use kanzlei_runtime::begun;
 use kanzlei_runtime::computing::Computing;
 use kanzlei_runtime::effects::{self, Effects, Outside};
 use kanzlei_runtime::files::Files;
@@ -194,6 +195,11 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         refused,
         telemetry,
     );
+    let notes = begun::Notes::open(&config.journal.begun, &process).unwrap_or_else(|error| {
+        let folder = config.journal.begun.as_str();
+        tracing::warn!(%error, folder, "direct runs are not noted before their first effect; set `journal.begun` to a folder that can be written");
+        begun::Notes::none()
+    });
     let app = Data::new(App {
         store: store.clone(),
         live,
@@ -219,6 +225,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         deploying: tokio::sync::Mutex::new(()),
         operations: Default::default(),
         places_of_lane: u32::try_from(config.jobs.at_once).unwrap_or(u32::MAX),
+        notes,
         rotation: Default::default(),
         erasures: Default::default(),
         pulse: Default::default(),
@@ -281,6 +288,22 @@ fn collect(config: &Config, process: &str) -> Result<(Arc<Telemetry>, Option<Sen
     Ok((telemetry, Some(sending)))
 }
 
+/// Turns what dead processes left into runs of the journal, every minute: one of them may end while this one lives.
+async fn recover(app: Data<App>, folder: String) {
+    if folder.is_empty() {
+        return;
+    }
+    let mut every = tokio::time::interval(Duration::from_secs(60));
+    loop {
+        every.tick().await;
+        match begun::recover(&folder, &app.store, clock::now()).await {
+            Ok(0) => {}
+            Ok(runs) => tracing::warn!(runs, "runs that a crash ended are in the journal as failed"),
+            Err(error) => tracing::warn!(%error, "what a crash left is recorded later"),
+        }
+    }
+}
+
 /// Runs a task as soon as the installation is resumed, where it was restored.
 async fn resumed(jobs: Arc<queue::Jobs>, task: impl Future<Output = ()>) {
     jobs.until_resumed().await;
@@ -303,13 +326,18 @@ fn keep_tasks(supervisor: &Supervisor, app: &Data<App>, kept: Kept) {
         async move { control::scratch::sweep(scratch.as_ref()).await }
     });
     let a = app.clone();
-    supervisor.keep("purge", move || purge::run(a.store.clone(), a.effects.clone(), kept));
+    let folder = kept.begun.clone();
+    supervisor.keep("purge", move || purge::run(a.store.clone(), a.effects.clone(), kept.clone()));
     let a = app.clone();
     supervisor.keep("followers", move || queue::follow::run(a.store.clone(), a.jobs.clone()));
     let a = app.clone();
     supervisor.keep("deploys", move || app::follow_deploys(a.clone()));
     let a = app.clone();
     supervisor.keep("pulse", move || app::feel_pulse(a.clone()));
+    let notes = app.notes.clone();
+    supervisor.keep("begun-runs", move || begun::Notes::keep(notes.clone()));
+    let a = app.clone();
+    supervisor.keep("recovered-runs", move || recover(a.clone(), folder.clone()));
     let a = app.clone();
     supervisor.keep("servers", move || app::keep_server(a.store.clone()));
     let a = app.clone();
@@ -373,6 +401,8 @@ impl Service {
         if !self.supervisor.end(ENDING).await {
             tracing::warn!("some tasks did not end in time");
         }
+        self.app.notes.clear(true);
+        self.app.notes.end();
         Ok(failure)
     }
 

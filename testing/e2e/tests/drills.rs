@@ -69,6 +69,51 @@ fn an_owner_that_is_only_slow_is_refused() {
 }
 
 #[test]
+fn a_direct_run_that_a_crash_ends_leaves_a_trace() {
+    static CALLS: AtomicUsize = AtomicUsize::new(0);
+    static GO: AtomicBool = AtomicBool::new(false);
+    let mut office = office("traced", &[]);
+    let peer = Peer::start(|_, stream| {
+        CALLS.fetch_add(1, Ordering::Relaxed);
+        wait::until(LONG, || GO.load(Ordering::Relaxed).then_some(()));
+        peer::answer(stream, "200 OK", "application/json", b"{}");
+    });
+    let service = format!("service: slow\nbase: http://127.0.0.1:{}\nnetwork: private\n", peer.port);
+    let workflow = |name: &str, method: &str| {
+        format!("workflow: {name}\nentries: [{{endpoint: POST /{name}, access: open}}]\nsteps:\n  - {{call: \"{method} http://127.0.0.1:{}/x\", body: {{}}}}\n  - reply: 204\n", peer.port)
+            .replace(if method == "GET" { ", body: {}" } else { "none" }, "")
+    };
+    let (writes, reads) = (workflow("writes", "POST"), workflow("reads", "GET"));
+    let deployed = deploy_texts(&office, &[("a.yaml", &service), ("b.yaml", &writes), ("c.yaml", &reads)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    std::thread::scope(|scope| {
+        for name in ["writes", "reads"] {
+            let url = format!("{}/{name}", office.public());
+            scope.spawn(move || try_http("POST", &url, &[("content-type", "application/json")], b"{}"));
+        }
+        wait::until(LONG, || (CALLS.load(Ordering::Relaxed) == 2).then_some(())).expect("both are under way");
+        office.service.kill();
+    });
+    GO.store(true, Ordering::Relaxed);
+    office.restart_service().expect("starts again");
+    let failed = || {
+        let runs = api(&office, "/runs?state=failed")["runs"].as_array().cloned().unwrap_or_default();
+        (!runs.is_empty()).then_some(runs)
+    };
+    let runs = wait::until(LONG, failed).expect("a trace");
+    assert_eq!((runs.len(), &runs[0]["workflow"]), (1, &json!("writes")), "what only read is not noted: {runs:?}");
+    let run = api(&office, &format!("/runs/{}", runs[0]["id"].as_str().expect("an id")));
+    let why = run["failure"]["detail"].as_str().expect("why");
+    assert!(why.contains("it had begun a call of `slow` by POST"), "{run}");
+    // One that ends is recorded by itself, and once.
+    assert_eq!(post(&office, "/writes", &[], &json!({})).status, 204);
+    office.service.stop(LONG);
+    office.restart_service().expect("starts again");
+    let all = api(&office, "/runs?workflow=writes")["runs"].as_array().map_or(0, Vec::len);
+    assert_eq!(all, 2);
+}
+
+#[test]
 fn a_clock_that_jumps_moves_nothing() {
     // This one accepts jobs and claims none; the other one's clock jumps, and it runs them all.
     let office = office("clocks", &["jobs.at_once=0", "jobs.lease=1s"]);

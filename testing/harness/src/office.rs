@@ -102,6 +102,7 @@ impl Office {
             "network.allow=127.0.0.0/8".to_owned(),
             format!("files.spool={}", dir.join("files/spool").display()),
             format!("files.work={}", dir.join("files/work").display()),
+            format!("journal.begun={}", dir.join("files/begun").display()),
             format!("places.archive.url={}", dir.join("places/archive").display()),
             "places.customs.url=s3://customs/incoming".to_owned(),
             format!("places.customs.endpoint=http://127.0.0.1:{}/buckets", ports.standins),

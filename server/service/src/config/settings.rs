@@ -95,6 +95,7 @@ settings! {
         failed_days: u32 = "failed_days", "90", "Days that failed, rejected and cancelled runs are kept";
         most: u64 = "most", "100000000", "Runs that are kept; of more, the oldest that succeeded go first";
         disk: u64 = "disk", "21474836480", "Bytes of runs that are kept, compressed; of more, the oldest that succeeded go first";
+        begun: String = "begun", "kanzlei-files/begun", "Folder on the local disk where direct runs are noted before their first effect, for what a crash leaves of them; none to note nothing";
         trial_days: u32 = "trial_days", "7", "Days that trials are kept, the last 10000 of them";
     }
     /// Jobs.

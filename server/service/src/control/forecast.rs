@@ -83,8 +83,10 @@ pub async fn forecast(app: Data<App>, name: Path<String>, query: Query<ForecastQ
     let project = move || {
         let of = |at_once: Option<u32>, pace: Option<(u32, std::time::Duration)>| {
             let gap = pace.map(|(count, span)| Span::from(span) / i64::from(count));
-            let stopped = held || places == 0;
-            let played = (!stopped).then(|| play(&backlog, &Rules { at_once, places, gap }, at)).unwrap_or_default();
+            let played = match held || places == 0 {
+                true => Default::default(),
+                false => play(&backlog, &Rules { at_once, places, gap }, at),
+            };
             Projection {
                 at_once,
                 pace: pace.map(|(count, span)| pace_text(count, span)),

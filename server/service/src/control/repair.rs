@@ -327,7 +327,7 @@ pub async fn answer(
     };
     let bytes = body.to_string().into_bytes();
     if let Some(schema) = &chosen.known.accepts {
-        let refused = |problem: Problem| Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem)));
+        let refused = |problem: Box<Problem>| Error::Runtime(kanzlei_runtime::Error::Problem(problem));
         accepted(schema, "application/json", &bytes).map_err(refused)?;
     }
     let shown = if sealed { MASK.to_owned() } else { app.effects.secrets.mask(body.to_string()) };

@@ -53,7 +53,7 @@ pub async fn arrive(
     }
     let media: String = media.chars().take(200).collect();
     if let Some(schema) = &known.accepts {
-        accepted(schema, &media, &body)?;
+        accepted(schema, &media, &body).map_err(|problem| *problem)?;
     }
     let token = hash(token);
     let first = timely(app, app.jobs.store.arrive(&token, known.job, &media, &body, now())).await?;
@@ -79,13 +79,13 @@ pub async fn arrive(
 ///
 /// # Errors
 /// What does not fit.
-pub fn accepted(schema: &str, media: &str, body: &[u8]) -> Result<(), Problem> {
-    let unfit = |detail: String| Problem::new(422, "Unfit message").detail(detail);
+pub fn accepted(schema: &str, media: &str, body: &[u8]) -> Result<(), Box<Problem>> {
+    let unfit = |detail: String| Box::new(Problem::new(422, "Unfit message").detail(detail));
     let value = Arrival { media: media.to_owned(), body: body.to_vec() }.value().map_err(unfit)?;
     // It was compiled when the workflow was checked.
     let schema = serde_json::from_str(schema).map_err(|error| unfit(error.to_string()))?;
     let validator = validator(&schema).map_err(|error| unfit(error.to_string()))?;
-    Ok(fits(&validator, &value).map_err(|problem| Problem { title: "Unfit message".into(), ..*problem })?)
+    fits(&validator, &value).map_err(|problem| Box::new(Problem { title: "Unfit message".into(), ..*problem }))
 }
 
 fn received() -> HttpResponse {

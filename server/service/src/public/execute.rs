@@ -113,6 +113,7 @@ pub async fn run_or_queue(
         sent: about.sent,
         in_flight: admitted.in_flight,
         place,
+        notes: app.notes.clone(),
     });
     let reply = match run.begin() {
         Begun::Over(reply, unrecorded) => {

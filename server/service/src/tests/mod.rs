@@ -119,10 +119,11 @@ fn with(name: &str, documents: &[&str], settings: &[(&str, &str)], test: impl As
     let url = server().fresh(&format!("kanzlei_{name}")).expect("a database");
     let key = "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=";
     let folder = kanzlei_harness::scratch::folder(&format!("files-{name}"));
-    let (spool, work) = (folder.join("spool"), folder.join("work"));
+    let (spool, work, begun) = (folder.join("spool"), folder.join("work"), folder.join("begun"));
     let base = [
         ("files.spool", spool.to_str().expect("UTF-8")),
         ("files.work", work.to_str().expect("UTF-8")),
+        ("journal.begun", begun.to_str().expect("UTF-8")),
         ("database.url", url.as_str()),
         ("database.connections", "4"),
         ("secrets.key", key),
