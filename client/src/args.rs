@@ -712,6 +712,12 @@ pub enum Command {
         #[arg(long, value_name = "FILE.json")]
         with: Option<PathBuf>,
     },
+    /// Print completions for a shell
+    #[command(after_help = "Example:\n  kanzlei completions bash > ~/.local/share/bash-completion/completions/kanzlei")]
+    Completions { shell: clap_complete::Shell },
+    /// Write the man pages into a folder
+    #[command(hide = true)]
+    Manual { folder: PathBuf },
     /// Print the JSON Schema of a kind of document, for editors
     #[command(after_help = "Example:\n  kanzlei schema workflow > workflow.schema.json")]
     Schema {

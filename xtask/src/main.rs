@@ -5,7 +5,9 @@ mod build;
 mod contract;
 mod demo;
 mod fuzz;
+mod package;
 mod parts;
+mod sbom;
 mod shots;
 mod sqlx;
 mod test;
@@ -65,6 +67,10 @@ enum What {
     Api,
     /// Make the repository of parts that the demo holds, demo/parts/harbour-parts.bundle, from its sources
     Parts,
+    /// Make the Debian package, with man pages and completions
+    Package(package::Package),
+    /// Write the bill of materials (CycloneDX) of the programs, and examine the licences
+    Sbom,
     /// Renew what SQLx knows of the queries (.sqlx/), after a query or a migration changed
     Sqlx,
 }
@@ -82,6 +88,8 @@ fn main() -> ExitCode {
         What::Attack => attack(),
         What::Api => build::api(),
         What::Parts => parts::bundle(&root()).map(|()| ExitCode::SUCCESS).map_err(Into::into),
+        What::Package(package) => package::package(&package),
+        What::Sbom => sbom::sbom(),
         What::Sqlx => sqlx::prepare(),
     };
     match done {
@@ -101,6 +109,12 @@ type Done = Result<ExitCode, Fault>;
 fn root() -> PathBuf {
     let own = std::env::var("CARGO_MANIFEST_DIR").unwrap_or_else(|_| env!("CARGO_MANIFEST_DIR").into());
     Path::new(&own).parent().map(Path::to_path_buf).unwrap_or_default()
+}
+
+/// The target folder: the one this program runs from.
+fn bins_folder() -> Result<PathBuf, Fault> {
+    let bins = build::bins(false)?;
+    Ok(bins.parent().unwrap_or(&bins).to_path_buf())
 }
 
 /// Runs a command in the checkout; its failure is ours.

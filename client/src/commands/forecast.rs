@@ -22,7 +22,7 @@ pub fn show(api: &Api, lane: &str, query: &ForecastQuery, json: bool) -> Done {
         forecast.arriving_per_min
     );
     let from = match forecast.measured {
-        0 => "nothing was measured; a job is taken to need".to_owned(),
+        0 => "no runs were measured in the last day: assumed for a job are".to_owned(),
         runs => format!("measured in {runs} runs of the last day: a job occupies its place for"),
     };
     println!(

@@ -1,4 +1,4 @@
-//! `eval`, `schema` and `timetables preview`: what needs no service.
+//! `eval`, `schema`, `timetables preview`, `completions` and the man pages: what needs no service.
 
 use std::io::Read;
 use std::path::Path;
@@ -11,6 +11,7 @@ use kanzlei_lang::expr::{Expression, Limits, Scope};
 use kanzlei_lang::suggest;
 use kanzlei_model::value::Value;
 
+use crate::args::Args;
 use crate::{Done, Error, draw};
 
 pub fn eval(expression: Option<&str>, script: Option<&Path>, with: Option<&Path>, json: bool) -> Done {
@@ -161,4 +162,19 @@ pub fn schema(kind: &str) -> Done {
         }
         None => Err(Error::Usage(format!("there is no kind of document `{kind}`; kinds: {}", KINDS.join(", ")))),
     }
+}
+
+/// Prints completions for a shell.
+pub fn completions(shell: clap_complete::Shell) -> Done {
+    let mut made = Vec::new();
+    clap_complete::generate(shell, &mut <Args as clap::CommandFactory>::command(), "kanzlei", &mut made);
+    // A pipe that closes early is no fault.
+    let _ = std::io::Write::write_all(&mut std::io::stdout().lock(), &made);
+    Ok(())
+}
+
+/// Writes a man page for each command into a folder.
+pub fn manual(folder: &Path) -> Done {
+    let command = <Args as clap::CommandFactory>::command();
+    clap_mangen::generate_to(command, folder).map_err(|error| Error::Usage(format!("{}: {error}", folder.display())))
 }

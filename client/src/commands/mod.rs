@@ -194,6 +194,8 @@ pub fn run(args: Args) -> Done {
         Command::Eval { expression, script, with } => {
             local::eval(expression.as_deref(), script.as_deref(), with.as_deref(), json)
         }
+        Command::Completions { shell } => local::completions(shell),
+        Command::Manual { folder } => local::manual(&folder),
         Command::Schema { kind } => local::schema(&kind),
         Command::Explain { code } => local::explain(code.as_deref(), json),
         Command::LanguageServer => crate::language_server::run(),

@@ -36,7 +36,7 @@
     {@const f = shown.value}
     <p class="dim">
       {count(f.waiting)} wait, {count(f.running)} run, {f.arriving_per_min.toFixed(1)} arrive in a minute.
-      {f.measured ? `A job occupies its place for ${took(f.mean_us)} on average, measured in ${count(f.measured)} runs of the last day` : `Nothing was measured: a job is taken to need ${took(f.mean_us)}`}; there are {count(f.places)} places.
+      {f.measured ? `A job occupies its place for ${took(f.mean_us)} on average, measured in ${count(f.measured)} runs of the last day` : `No runs were measured in the last day: ${took(f.mean_us)} are assumed for a job`}; there are {count(f.places)} places.
       {#if f.held}<strong>The lane is held: nothing begins.</strong>{:else if f.places === 0}<strong>No process runs jobs at present.</strong>{/if}
       {#if f.more}Only the first jobs are played; it takes longer.{/if}
     </p>

@@ -1,6 +1,7 @@
 //! The engine: one run of one plan, without I/O, clock or async runtime.
 //!
-//! [`machine`] is a run as a value; [`driver`] is the loop that performs what a machine asks for; [`alert`] decides when an alert begins and ends.
+//! [`machine`] is a run as a value; [`driver`] is the loop that performs what a machine asks for; [`alert`] decides when an alert begins and ends,
+//! [`forecast`] when a lane will be empty.
 
 #![warn(missing_docs)]
 

@@ -119,11 +119,14 @@ impl Notes {
         }
         fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
         let path = Path::new(folder).join(format!("{}.{SUFFIX}", Uuid::now_v7()));
-        let file = File::options().read(true).write(true).create_new(true).mode(0o600).open(&path)?;
+        let new = path.with_extension("new");
+        let file = File::options().read(true).write(true).create_new(true).mode(0o600).open(&new)?;
         file.try_lock().map_err(|error| match error {
             TryLockError::Error(error) => error,
             TryLockError::WouldBlock => std::io::Error::other("the file is locked"),
         })?;
+        // Others see it once it is locked: one that is not is of a dead process.
+        fs::rename(&new, &path)?;
         let slots = Mutex::new(Slots { free: (0..SLOTS).rev().collect(), ended: VecDeque::new() });
         Ok(Arc::new(Notes(Some(Open { file, path, process: process.to_owned(), slots }))))
     }
@@ -242,7 +245,7 @@ fn notes(file: &File) -> Vec<Note> {
 
 fn as_run(note: Note, at: Timestamp) -> Run {
     let detail = format!(
-        "the process ended while this run was under way; it had begun {}, and nobody knows what came of it",
+        "the process ended while this run was under way; it had begun {}; whether that took effect is unknown",
         note.effect
     );
     Run {

@@ -74,6 +74,9 @@ enum Command {
         #[arg(long, value_name = "FILE")]
         key: Option<PathBuf>,
     },
+    /// Write the man pages into a folder
+    #[command(hide = true)]
+    Manual { folder: PathBuf },
     /// Restore a backup into an empty database; no job begins until `kanzlei resume`
     #[command(
         after_help = "Settings name the new database and the new folder of `files.work`; both must be empty.\nBackups of earlier versions are brought up to date.\n\nExamples:\n  kanzleid restore /var/backups/kanzlei/kanzlei-2027-03-04T06-00-00Z\n  kanzleid restore kanzlei-2027-03-04T06-00-00Z --key /media/safe/kanzlei.key --set secrets.key_file=/etc/kanzlei/key"
@@ -89,6 +92,9 @@ enum Command {
 
 fn main() -> ExitCode {
     let args = Args::parse();
+    if let Some(Command::Manual { folder }) = &args.command {
+        return written(manual(folder));
+    }
     // Stores of objects and calls use the same primitives for TLS.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let config = match settings(&args) {
@@ -121,11 +127,35 @@ fn main() -> ExitCode {
         Some(Command::Restore { from, key }) => {
             return restored(runtime.block_on(backup::restore(&config, &from, key.as_deref(), now())));
         }
-        Some(Command::Config) | None => {}
+        Some(Command::Config | Command::Manual { .. }) | None => {}
     }
     let handle = runtime.handle().clone();
     let done = runtime.block_on(serve::serve(config, handle));
     runtime.shutdown_timeout(Duration::from_secs(5));
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("error: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// Writes a man page for the service and each of its commands, in section 8.
+fn manual(folder: &std::path::Path) -> std::io::Result<()> {
+    let write = |command: clap::Command, name: &str| {
+        let mut page = Vec::new();
+        clap_mangen::Man::new(command).title(name).section("8").render(&mut page)?;
+        std::fs::write(folder.join(format!("{name}.8")), page)
+    };
+    let command = <Args as clap::CommandFactory>::command();
+    for one in command.get_subcommands().filter(|one| !one.is_hide_set()) {
+        write(one.clone(), &format!("kanzleid-{}", one.get_name()))?;
+    }
+    write(command, "kanzleid")
+}
+
+fn written(done: std::io::Result<()>) -> ExitCode {
     match done {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {

@@ -16,6 +16,8 @@ pub const FAKETIME: (&str, &str) = ("faketime", "/usr/bin/faketime");
 pub const VENV: (&str, &str) = ("python3-venv", "/usr/share/doc/python3-venv");
 pub const CURL: (&str, &str) = ("curl", "/usr/bin/curl");
 pub const WEASYPRINT: (&str, &str) = ("weasyprint", "/usr/bin/weasyprint");
+pub const DEBOOTSTRAP: (&str, &str) = ("debootstrap", "/usr/sbin/debootstrap");
+pub const SYSTEMD: (&str, &str) = ("systemd", "/usr/bin/systemd-analyze");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
 /// Installs what is missing; says what it does.

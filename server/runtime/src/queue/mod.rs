@@ -184,13 +184,13 @@ impl Jobs {
 
     /// Waits until this installation may begin work: one that was restored from a backup does so when it is resumed.
     pub async fn until_resumed(&self) {
-        let mut told = false;
+        let mut announced = false;
         loop {
             match self.store.restored().await {
                 Ok(None) => return,
-                Ok(Some(at)) if !told => {
+                Ok(Some(at)) if !announced => {
                     tracing::warn!(%at, "restored from a backup: jobs, timetables and notices wait; `kanzlei resume` begins them");
-                    told = true;
+                    announced = true;
                 }
                 Ok(Some(_)) | Err(_) => {}
             }

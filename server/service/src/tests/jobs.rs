@@ -564,7 +564,7 @@ fn many_jobs_are_cancelled_behind_the_answer() {
         for _ in 0..3 {
             bed.queue("/w", "").await;
         }
-        let copies = "INSERT INTO job SELECT RANDOM_BYTES(16), j.phase, j.lane, j.claim_rank, j.ready_at, j.workflow, j.revision, j.generation, j.depth, j.priority, j.tags, j.batch, j.ordering_key, j.entry, j.caller, j.caller_facts, j.request_id, j.trace_id, j.accepted, j.due, j.started, j.ended, j.worker, j.fence, j.stop, j.signalled, j.waits_for, j.attempt, j.retries, j.outcomes, j.changes, j.progress, j.notes, j.status, j.reply, j.failure, j.input, j.sealed, j.history, j.kept_for, j.unattended, j.expires, j.trace_parent FROM job j JOIN seq_1_to_400";
+        let copies = "INSERT INTO job SELECT RANDOM_BYTES(16), j.phase, j.lane, j.claim_rank, j.ready_at, j.workflow, j.revision, j.generation, j.depth, j.priority, j.tags, j.batch, j.ordering_key, j.entry, j.caller, j.caller_facts, j.request_id, j.trace_id, j.accepted, j.due, j.started, j.ended, j.worker, j.fence, j.stop, j.signalled, j.waits_for, j.attempt, j.retries, j.outcomes, j.changes, j.progress, j.notes, j.status, j.reply, j.failure, j.input, j.sealed, j.history, j.kept_for, j.unattended, j.expires, j.trace_parent, j.moved FROM job j JOIN seq_1_to_400";
         super::server().sql("kanzlei_many", copies).expect("copies");
         let tags = "INSERT IGNORE INTO job_tag SELECT 'many', id FROM job";
         super::server().sql("kanzlei_many", tags).expect("tags of the copies");
