@@ -229,6 +229,8 @@ fn drill(first: &Path, next: &Path) -> Result<(), Fault> {
 /// The units are without faults.
 fn verified(place: &Root) -> Result<(), Fault> {
     packages::install(&[packages::SYSTEMD])?;
+    // Units that ours name are in this package.
+    place.run(&["apt-get", "install", "--yes", "--quiet", "--no-install-recommends", "systemd"])?;
     for unit in ["kanzlei.service", "kanzlei-backup.service", "kanzlei-backup.timer"] {
         let root = format!("--root={}", place.0.display());
         let said = Command::new("systemd-analyze").args(["verify", "--man=no", &root, unit]).output()?;

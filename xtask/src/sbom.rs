@@ -50,15 +50,14 @@ pub fn sbom() -> Done {
     let out = bins_folder()?.join("package");
     fs::create_dir_all(&out)?;
     let path = write(&out)?;
+    summary(&components()?);
     println!("{}", path.display());
     Ok(ExitCode::SUCCESS)
 }
 
 /// Writes the bill of materials into a folder.
 pub fn write(out: &Path) -> Result<PathBuf, Fault> {
-    let mut components = crates()?;
-    components.extend(packages()?);
-    components.sort_by(|a, b| a.purl.cmp(&b.purl));
+    let components = components()?;
     let refused: Vec<String> = components
         .iter()
         .filter(|one| !is_allowed(&one.licence))
@@ -69,8 +68,15 @@ pub fn write(out: &Path) -> Result<PathBuf, Fault> {
     }
     let path = out.join("kanzlei.cdx.json");
     fs::write(&path, serde_json::to_string_pretty(&document(&components))? + "\n")?;
-    summary(&components);
     Ok(path)
+}
+
+/// All components, by their package URLs.
+fn components() -> Result<Vec<Component>, Fault> {
+    let mut components = crates()?;
+    components.extend(packages()?);
+    components.sort_by(|a, b| a.purl.cmp(&b.purl));
+    Ok(components)
 }
 
 /// What Cargo resolves for the service and the client.
