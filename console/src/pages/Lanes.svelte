@@ -133,8 +133,13 @@
     padding-right: 0.5rem;
   }
 
+  .table th,
+  .table td {
+    padding-inline: 0.375rem;
+  }
+
   .acts :global(.bx--btn) {
-    padding: 0 0.5rem;
+    padding: 0 0.375rem;
     min-width: 0;
   }
 
