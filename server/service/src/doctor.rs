@@ -310,9 +310,11 @@ fn judge(config: &Config, examined: &Examined, found: &mut Findings) {
         ),
         Schema::Ahead(changes) => found.add(
             "database schema",
-            Judgement::Bad,
-            format!("{changes} changes come from a later version"),
-            "install that version, or restore the backup from before",
+            Judgement::Warning,
+            format!(
+                "{changes} changes come from a later version, beside which this one works unless a start says otherwise"
+            ),
+            "install that version here, too",
         ),
     }
 }

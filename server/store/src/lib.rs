@@ -60,6 +60,11 @@ pub enum Error {
         "the database was made by an earlier version of Kanzlei, whose records this one cannot read; set database.url to an empty database"
     )]
     EarlierVersion,
+    /// A later version of Kanzlei changed the schema so that this one cannot work with it.
+    #[error(
+        "the database was changed by a later version of Kanzlei (change {0} of the schema), which this one cannot work beside; use that version or a later one"
+    )]
+    LaterVersion(i64),
     /// The schema could not be created or changed.
     #[error("the schema could not be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
@@ -188,13 +193,32 @@ pub struct Store {
 }
 
 impl Store {
-    /// Connects and brings the schema up to date. `urls` are the address of a server, or those of the nodes
+    /// Connects and brings the schema up to date. Records of a later version are used as they are, unless that version says that
+    /// this one cannot: processes of both work at the same time while an installation is upgraded. `urls` are the address of a server, or those of the nodes
     /// of a cluster, separated by spaces; `connections` bounds the pool.
     pub async fn open(urls: &str, connections: u32) -> Result<Self> {
         let store = Store::connect(urls, connections)?;
         // Not through the pool, which would only say that it waited in vain.
         let mut connection = store.servers.connect(&store.pool).await?;
-        sqlx::migrate!().run(&mut connection).await.map_err(|error| match error {
+        let migrator = sqlx::migrate!();
+        let own = migrator.iter().map(|change| change.version).max().unwrap_or_default();
+        // A database without this table is new.
+        let newest: Option<i64> = sqlx::query_scalar("SELECT MAX(version) FROM _sqlx_migrations WHERE success")
+            .fetch_one(&mut connection)
+            .await
+            .unwrap_or_default();
+        if newest.is_some_and(|newest| newest > own) {
+            let least: i64 = sqlx::query_scalar("SELECT least FROM installation WHERE id = 1")
+                .fetch_one(&mut connection)
+                .await
+                .doing("reading which versions may use the records")?;
+            if least > own {
+                return Err(Error::LaterVersion(least));
+            }
+            tracing::warn!(own, newest, "the records are of a later version; this one works beside it");
+            return Ok(store);
+        }
+        migrator.run(&mut connection).await.map_err(|error| match error {
             MigrateError::VersionMissing(_) | MigrateError::VersionMismatch(_) => Error::EarlierVersion,
             other => Error::Migration(other),
         })?;

@@ -21,6 +21,7 @@ mod schedule;
 mod servers;
 mod statements;
 mod trials;
+mod versions;
 
 use std::sync::OnceLock;
 use std::time::Duration;
