@@ -7,7 +7,13 @@ use sqlx::mysql::MySqlPoolOptions;
 use crate::{Doing, Error, Result, Store};
 
 /// Tables whose rows a backup counts.
-const COUNTED: [&str; 5] = ["job", "run", "delivery", "revision", "secret"];
+const COUNTED: [(&str, &str); 5] = [
+    ("job", "SELECT COUNT(*) FROM job"),
+    ("run", "SELECT COUNT(*) FROM run"),
+    ("delivery", "SELECT COUNT(*) FROM delivery"),
+    ("revision", "SELECT COUNT(*) FROM revision"),
+    ("secret", "SELECT COUNT(*) FROM secret"),
+];
 
 impl Store {
     /// The number of tables of a database, whatever they are.
@@ -25,14 +31,7 @@ impl Store {
     /// The number of rows of some tables.
     pub async fn counts(&self) -> Result<Vec<(&'static str, u64)>> {
         let mut counts = Vec::new();
-        for table in COUNTED {
-            let sql = match table {
-                "job" => "SELECT COUNT(*) FROM job",
-                "run" => "SELECT COUNT(*) FROM run",
-                "delivery" => "SELECT COUNT(*) FROM delivery",
-                "revision" => "SELECT COUNT(*) FROM revision",
-                _ => "SELECT COUNT(*) FROM secret",
-            };
+        for (table, sql) in COUNTED {
             let count: i64 = sqlx::query_scalar(sql).fetch_one(&self.pool).await.doing("counting records")?;
             counts.push((table, count as u64));
         }

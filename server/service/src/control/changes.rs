@@ -9,7 +9,6 @@ use std::sync::{Arc, Mutex, PoisonError};
 use actix_web::HttpResponse;
 use actix_web::web::{Data, Json, Path};
 use kanzlei_api::jobs::{JobAction, JobChange, JobsChanged, NotChanged, Operation, Preview, RetryFrom};
-use kanzlei_lang::document::service::pace_of;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
@@ -19,6 +18,7 @@ use uuid::Uuid;
 
 use super::auth::Caller;
 use super::jobs::{filter_of, line, read_id};
+use super::pace_given;
 use super::repair::{self, Retriable, Retried};
 use crate::App;
 use crate::error::{Error, Result};
@@ -168,8 +168,7 @@ fn gap_of(action: JobAction, pace: Option<&str>) -> Result<Span> {
     if !matches!(action, JobAction::Retry | JobAction::RunNow) {
         return Err(Error::problem(422, "Unfit `pace`", "only retries and `run-now` have a pace"));
     }
-    let wrong = || Error::problem(422, "Invalid pace", format!("`{text}` is not a pace such as `10/s` or `100/min`"));
-    let (count, span) = pace_of(text).ok_or_else(wrong)?;
+    let (count, span) = pace_given(text)?;
     Ok(Span::from(span) / i64::from(count))
 }
 

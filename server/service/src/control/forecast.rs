@@ -9,7 +9,6 @@ use actix_web::web::{Data, Path, Query};
 use kanzlei_api::lanes::{Depth, Forecast, ForecastQuery, Projection};
 use kanzlei_compiler::plan::Plan;
 use kanzlei_engine::forecast::{Backlog, HORIZON, Rules, Waiting, play};
-use kanzlei_lang::document::service::pace_of;
 use kanzlei_model::time::Span;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
@@ -17,6 +16,7 @@ use kanzlei_store::queue::Sample;
 use kanzlei_store::statistics::StepCount;
 
 use super::lanes::{known, pace_text};
+use super::pace_given;
 use super::statistics::place;
 use crate::App;
 use crate::error::{Error, Result};
@@ -39,9 +39,7 @@ pub async fn forecast(app: Data<App>, name: Path<String>, query: Query<ForecastQ
     let lane = live.lane(&name);
     let pace = match &query.pace {
         None => lane.pace,
-        Some(text) => Some(pace_of(text).ok_or_else(|| {
-            Error::problem(422, "Invalid pace", format!("`{text}` is not a pace such as `10/s` or `100/min`"))
-        })?),
+        Some(text) => Some(pace_given(text)?),
     };
     let at_once = query.at_once.or(lane.at_once);
     if at_once == Some(0) || query.arriving.is_some_and(|rate| !(0.0..=1e6).contains(&rate)) {

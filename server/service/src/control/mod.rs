@@ -60,11 +60,14 @@ mod usage;
 mod watches;
 mod workflows;
 
+use kanzlei_lang::document::service::pace_of;
 use kanzlei_model::run::RunState;
 use uuid::Uuid;
 
 use crate::App;
 use crate::error::{Error, Result};
+use std::time::Duration;
+
 use actix_web::http::header;
 use actix_web::middleware::{DefaultHeaders, from_fn};
 use actix_web::web;
@@ -267,6 +270,12 @@ pub fn state_named(name: &str) -> Result<RunState> {
         let hint = near.map_or_else(|| RunState::NAMES.join(", "), |near| format!("did you mean `{near}`?"));
         Error::problem(422, "Unknown state", format!("there is no state `{name}`; {hint}"))
     })
+}
+
+/// A pace that a caller gives: a count and an interval.
+pub fn pace_given(text: &str) -> Result<(u32, Duration)> {
+    let wrong = || Error::problem(422, "Invalid pace", format!("`{text}` is not a pace such as `10/s` or `100/min`"));
+    pace_of(text).ok_or_else(wrong)
 }
 
 /// Where clients poll a job.
