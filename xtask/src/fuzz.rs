@@ -66,10 +66,14 @@ fn seed(target: &str, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
     copy(&folder, corpus)
 }
 
+/// Copies the files of a folder, where there is one.
 fn copy(folder: &Path, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> {
+    if !folder.is_dir() {
+        return Ok(());
+    }
     for entry in std::fs::read_dir(folder)? {
         let path = entry?.path();
-        if let Some(name) = path.file_name() {
+        if let Some(name) = path.file_name().filter(|_| path.is_file()) {
             std::fs::copy(&path, corpus.join(name))?;
         }
     }

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use kanzlei_model::gradual::Rules;
+
 use crate::drafts::{ClientChange, DraftName, StepChange};
 use crate::sheet::Diagnostic;
 use crate::workflows::Endpoint;
@@ -29,6 +31,9 @@ api! {
         /// Whether nothing is put live, and only the answer wanted.
         #[serde(default)]
         pub preview: bool,
+        /// What the new revision serves, where the live one stays beside it; of one workflow that is live.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub gradual: Option<Rules>,
     }
 
     /// A document and where it is from.
@@ -56,6 +61,9 @@ api! {
         pub revision: u32,
         /// Whether it was live like this before.
         pub unchanged: bool,
+        /// Whether it serves a share beside the live revision.
+        #[serde(default)]
+        pub gradual: bool,
         pub endpoints: Vec<Endpoint>,
         /// The steps that differ from what was live.
         pub steps: Vec<StepChange>,

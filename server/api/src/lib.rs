@@ -21,6 +21,7 @@ pub mod deploys;
 pub mod drafts;
 pub mod erasures;
 pub mod examples;
+pub mod gradual;
 pub mod issuers;
 pub mod jobs;
 pub mod keys;

@@ -6,8 +6,8 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, json};
 
 use crate::{
-    Json, alerts, audit, coming, databases, deliveries, deploys, drafts, erasures, examples, issuers, jobs, keys,
-    lanes, language, libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets,
+    Json, alerts, audit, coming, databases, deliveries, deploys, drafts, erasures, examples, gradual, issuers, jobs,
+    keys, lanes, language, libraries, log, operators, overview, previews, rehearsals, requests, runs, scratch, secrets,
     services, session, settings, statistics, timetables, transfer, trials, watches, workflows,
 };
 
@@ -389,6 +389,27 @@ fn operations() -> Operations {
         "Gives a live workflow another name, in one deploy with what names it",
     )
     .problems(&[404, 409, 422]);
+    all.get::<gradual::Graduals>("/gradual", "graduals", "Gradual deploys that are under way");
+    all.get::<gradual::Gradual>(
+        "/workflows/{name}/gradual",
+        "gradual",
+        "The last gradual deploy of a workflow, with what both revisions did since",
+    )
+    .problems(&[404]);
+    let (body, answer) =
+        (all.generator.subschema_for::<gradual::NewRules>(), all.generator.subschema_for::<gradual::GradualLine>());
+    let change = all.add("put", "/workflows/{name}/gradual", "changeGradual", "Changes what the new revision serves");
+    (change.body, change.status, change.answer) = (Some(body), 200, Some(answer));
+    change.problems(&[404, 409, 422]);
+    for (path, id, about) in [
+        ("/workflows/{name}/gradual/finish", "finishGradual", "Makes the new revision the live one"),
+        ("/workflows/{name}/gradual/take-back", "takeBackGradual", "Has the live revision serve everything again"),
+    ] {
+        let body = all.generator.subschema_for::<gradual::EndGradual>();
+        let end = all.add("post", path, id, about);
+        (end.body, end.status) = (Some(body), 204);
+        end.problems(&[404, 409, 422]);
+    }
     all.get::<log::LogLevel>("/log", "logLevel", "The level of the log of the process that answers").problems(&[404]);
     let body = all.generator.subschema_for::<log::NewLogLevel>();
     let answer = all.generator.subschema_for::<log::LogLevel>();

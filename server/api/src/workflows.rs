@@ -4,6 +4,7 @@ pub use kanzlei_compiler::example::ExampleRequest;
 use kanzlei_model::time::{Span, Timestamp};
 
 use crate::deploys::DeployedDocument;
+use crate::gradual::GradualLine;
 use crate::runs::RunLine;
 use crate::sheet::Paragraph;
 use crate::{Json, api};
@@ -146,6 +147,9 @@ api! {
         /// While it is held.
         #[serde(default)]
         pub hold: Option<Hold>,
+        /// While another revision serves a share.
+        #[serde(default)]
+        pub gradual: Option<GradualLine>,
         pub endpoints: Vec<Endpoint>,
         pub input: Vec<Input>,
         pub sheet: Vec<Paragraph>,

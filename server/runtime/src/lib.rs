@@ -1,7 +1,7 @@
 //! Recorders and performers with I/O: what runs and jobs need around the engine, without any listener.
 //!
 //! [`direct`] drives runs that answer a request, [`worker`] those that were queued; both perform their effects
-//! through [`effects`], which queues jobs by [`queue`]. [`live`] is what is deployed, [`journal`] what is recorded of runs, [`refusals`] what is
+//! through [`effects`], which queues jobs by [`queue`]. [`live`] is what is deployed, [`gradual`] which revision serves a request, [`journal`] what is recorded of runs, [`refusals`] what is
 //! recorded of requests that began none. [`proof`] checks and signs messages, [`tokens`] verifies those of callers, [`places`] keeps runs apart, [`paces`] spreads calls over time, [`allowances`] counts callers and [`usage`] what keys ask for. [`print`] prints pages, [`mail`] sends mails. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
 //!
 //! Nothing here may know of listeners, requests of the public or control API, or the configuration.
@@ -25,6 +25,7 @@ pub mod direct;
 pub mod effects;
 mod error;
 pub mod files;
+pub mod gradual;
 pub mod journal;
 pub mod limiter;
 pub mod live;

@@ -26,6 +26,7 @@ use uuid::Uuid;
 
 use crate::effects::client::Base;
 use crate::effects::oauth::Grant;
+use crate::gradual::Gradual;
 use crate::journal::{Counters, Journal};
 use crate::limiter::{Limiter, Limits};
 use crate::metrics::Timed;
@@ -35,6 +36,8 @@ use crate::metrics::Timed;
 pub struct Live {
     /// Workflows by name.
     pub workflows: BTreeMap<String, Arc<Workflow>>,
+    /// Revisions that serve a share beside the live ones, by workflow.
+    pub graduals: BTreeMap<String, Arc<Gradual>>,
     /// Groups of steps of libraries, by `library.group`.
     pub groups: BTreeMap<String, Arc<Plan>>,
     /// Services by name.
@@ -341,8 +344,7 @@ impl Live {
     }
 
     fn found<'l>(workflow: &'l Arc<Workflow>, endpoint: usize, params: &matchit::Params<'l, '_>) -> Found<'l> {
-        let template = &workflow.plan.endpoints[endpoint].address.path;
-        let names = template.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'));
+        let names = workflow.plan.endpoints[endpoint].address.names();
         let mut found = Vec::new();
         for (name, (_, raw)) in names.zip(params.iter()) {
             match percent_decode(raw) {
@@ -375,7 +377,7 @@ pub fn bundle(documents: &[LiveDocument]) -> Bundle {
 
 /// A path template with its names replaced by their positions, so that endpoints of one shape share a
 /// route whatever they call its parts.
-fn by_position(path: &str) -> String {
+pub(crate) fn by_position(path: &str) -> String {
     let parts = path
         .split('/')
         .enumerate()

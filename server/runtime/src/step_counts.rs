@@ -12,7 +12,7 @@ use std::sync::{Mutex, PoisonError};
 use kanzlei_engine::machine::{Machine, State, StepRecord};
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::{Span, Timestamp};
-use kanzlei_store::statistics::{StepCount, StepCounts};
+use kanzlei_store::statistics::{ANSWER, StepCount, StepCounts};
 
 /// The most steps of one workflow that are counted in a minute, over all its revisions.
 const MOST_STEPS: usize = 10_000;
@@ -21,12 +21,23 @@ const MOST_MINUTES: usize = 30;
 /// The records of a run that are counted one by one; those of more are added up first.
 const FEW: usize = 64;
 
+/// How requests that were refused before a run began are called.
+pub const REFUSED: &str = "refused";
+
 /// The step itself, or one inside a workflow that it invokes, by its number on the sheet of the run.
 #[derive(PartialEq, Eq, Hash)]
 enum Place {
     Run,
     Own(u32),
     Inside(String),
+    /// How the run ended and what it answered; a request without a run was refused.
+    Answer(Option<RunState>, u16),
+}
+
+/// How an answer is called where steps have numbers.
+fn answer(state: Option<RunState>, status: u16) -> String {
+    let state = state.map_or(REFUSED, RunState::name);
+    if status == 0 { format!("{ANSWER}{state}") } else { format!("{ANSWER}{state} {status}") }
 }
 
 /// Counts of one minute, by revision and step.
@@ -77,19 +88,13 @@ impl std::fmt::Debug for Steps {
 
 impl Steps {
     /// Counts a run that has ended, and its steps.
-    pub fn add(&self, machine: &Machine, revision: u32, state: RunState, took: Span, at: Timestamp) {
+    pub fn add(&self, machine: &Machine, revision: u32, (state, status): (RunState, u16), took: Span, at: Timestamp) {
         let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let now = at.as_minutes();
-        if minutes.last().is_none_or(|last| last.minute < now) {
-            if minutes.len() >= MOST_MINUTES {
-                minutes.remove(0);
-            }
-            minutes.push(Minute { minute: now, ..Minute::default() });
-        }
-        let Some(minute) = minutes.last_mut() else { return };
-        minute.changed = true;
+        let Some(minute) = minute_of(&mut minutes, at) else { return };
         let failed = state != RunState::Succeeded;
         minute.add(revision, Place::Run, String::new, |count| count_one(count, failed, took));
+        let answered = Place::Answer(Some(state), status);
+        minute.add(revision, answered, || answer(Some(state), status), |count| count_one(count, failed, took));
         let records = machine.records();
         let place = |record: &StepRecord| match record.level {
             0 => Place::Own(record.paragraph),
@@ -111,6 +116,14 @@ impl Steps {
         }
     }
 
+    /// Counts a request to a revision that was refused for what it brought.
+    pub fn add_refused(&self, revision: u32, status: u16, took: Span, at: Timestamp) {
+        let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(minute) = minute_of(&mut minutes, at) else { return };
+        let count = |count: &mut StepCount| count_one(count, true, took);
+        minute.add(revision, Place::Answer(None, status), || answer(None, status), count);
+    }
+
     /// What is to be written: whole minutes, also the current one so far.
     pub fn changed(&self, workflow: &str) -> Vec<StepCounts> {
         let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -129,6 +142,20 @@ impl Steps {
         let mut minutes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         minutes.iter_mut().for_each(|minute| minute.changed = true);
     }
+}
+
+/// The minute of an instant, which is counted from now on.
+fn minute_of(minutes: &mut Vec<Minute>, at: Timestamp) -> Option<&mut Minute> {
+    let now = at.as_minutes();
+    if minutes.last().is_none_or(|last| last.minute < now) {
+        if minutes.len() >= MOST_MINUTES {
+            minutes.remove(0);
+        }
+        minutes.push(Minute { minute: now, ..Minute::default() });
+    }
+    let minute = minutes.last_mut()?;
+    minute.changed = true;
+    Some(minute)
 }
 
 /// Whether a step was performed.
@@ -185,12 +212,12 @@ mod tests {
         };
         // Few records are counted one by one, many are added up first.
         for (items, revision, minute) in [(2, 1, 5), (100, 1, 5), (3, 2, 5)] {
-            steps.add(&run(items), revision, RunState::Succeeded, Span::ZERO, at(minute));
+            steps.add(&run(items), revision, (RunState::Succeeded, 200), Span::ZERO, at(minute));
         }
         assert_eq!(notes(&steps.changed("w")), [(5, 1, 102), (5, 2, 3)]);
         assert_eq!(steps.changed("w"), []);
-        steps.add(&run(1), 1, RunState::Failed, Span::ZERO, at(5));
-        steps.add(&run(4), 1, RunState::Succeeded, Span::ZERO, at(6));
+        steps.add(&run(1), 1, (RunState::Failed, 200), Span::ZERO, at(5));
+        steps.add(&run(4), 1, (RunState::Succeeded, 200), Span::ZERO, at(6));
         assert_eq!(notes(&steps.changed("w")), [(5, 1, 103), (5, 2, 3), (6, 1, 4)]);
         steps.not_written();
         assert_eq!(notes(&steps.changed("w")).len(), 3);
@@ -198,7 +225,7 @@ mod tests {
         steps.not_written();
         assert_eq!(notes(&steps.changed("w")), [(6, 1, 4)]);
         // While the database is unavailable, minutes wait up to a bound.
-        (7..200).for_each(|minute| steps.add(&run(1), 1, RunState::Succeeded, Span::ZERO, at(minute)));
+        (7..200).for_each(|minute| steps.add(&run(1), 1, (RunState::Succeeded, 200), Span::ZERO, at(minute)));
         assert_eq!(notes(&steps.changed("w")).len(), MOST_MINUTES);
     }
 }

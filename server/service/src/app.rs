@@ -165,10 +165,14 @@ impl App {
         // again.
         let generation = self.store.generation().await?;
         let documents = self.store.live_at(generation).await?;
+        let (graduals, beside) = (self.store.graduals().await?, self.store.gradual_at(generation).await?);
         let former = self.store.former_names().await?;
         let (bases, journal) = (self.bases.clone(), self.journal.clone());
         let (before, public) = (self.live.load_full(), self.public());
-        let build = move || Live::build(documents, generation, &bases, &journal, &before, &public, former);
+        let build = move || {
+            let live = Live::build(documents, generation, &bases, &journal, &before, &public, former);
+            live.with_graduals(graduals, beside, &journal)
+        };
         self.live.store(Arc::new(self.background.run(build).await?));
         Ok(())
     }

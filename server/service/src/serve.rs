@@ -448,7 +448,8 @@ impl Service {
     /// Begins to claim jobs.
     pub(crate) fn work(&self, config: &Config, stopped: watch::Receiver<bool>) -> Result<()> {
         let jobs = self.app.jobs.clone();
-        let (a, j) = (jobs.clone(), jobs.clone());
+        let (a, j, g) = (jobs.clone(), jobs.clone(), jobs.clone());
+        self.supervisor.keep("gradual deploys", move || resumed(g.clone(), worker::gradual::run(g.clone())));
         self.supervisor.keep("alerts", move || resumed(a.clone(), worker::alerts::run(a.clone())));
         self.supervisor.keep("timetables", move || resumed(j.clone(), worker::timetables::run(j.clone())));
         let (effects, process, length) = (self.app.effects.clone(), self.worker.name().to_owned(), config.jobs.length);

@@ -1,5 +1,6 @@
 //! Revisions of documents, and which of them are live.
 
+use crate::gradual::{self, End, Gradual, Outcome};
 use crate::names::{self, Rename};
 use crate::{Doing, Error, Result, Store};
 use kanzlei_model::time::Timestamp;
@@ -73,6 +74,8 @@ pub struct Deploy<'d> {
     pub documents: &'d [NewDocument],
     /// Drafts among them, by kind, name and version; none may have changed since.
     pub drafts: &'d [(String, String, u64)],
+    /// Rules under which the workflows among them serve a share beside what is live, as a JSON object.
+    pub gradual: Option<&'d str>,
     /// A workflow among them that gets another name.
     pub rename: Option<Rename<'d>>,
     /// Whose token deploys.
@@ -97,11 +100,12 @@ impl Store {
     }
 
     async fn try_deploy(&self, deploy: &Deploy<'_>) -> Result<Vec<Deployed>> {
-        let Deploy { documents, drafts, rename, operator, now } = *deploy;
+        let Deploy { documents, drafts, gradual, rename, operator, now } = *deploy;
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let generation = next_generation(&mut tx).await?;
         if let Some(rename) = &rename {
             names::rename(&mut tx, rename, now).await?;
+            gradual::finish(&mut tx, (rename.from, None), &replaced(operator, now), generation).await?;
             note_deployed(&mut tx, "workflow", rename.from, generation, None).await?;
         }
         let mut done = Vec::with_capacity(documents.len());
@@ -126,31 +130,27 @@ impl Store {
                 done.push(deployed(live.number, true));
                 continue;
             }
-            let last = sqlx::query_scalar!(
-                "SELECT MAX(number) FROM revision WHERE kind = ? AND name = ?",
-                document.kind,
-                document.name
-            )
-            .fetch_one(&mut *tx)
-            .await
-            .doing("numbering a revision")?;
-            let number = last.unwrap_or(0) + 1;
-            sqlx::query!(
-                "INSERT INTO revision (kind, name, number, path, source, file, digest, created, operator)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                document.kind,
-                document.name,
-                number,
-                document.path,
-                document.source,
-                document.file,
-                document.digest,
-                now.as_micros(),
-                operator
-            )
-            .execute(&mut *tx)
-            .await
-            .doing("saving a revision")?;
+            let (number, known) = match gradual::number_of(&mut tx, document).await? {
+                Some(number) => (number, true),
+                None => (next_number(&mut tx, document).await?, false),
+            };
+            if !known {
+                insert(&mut tx, document, number, operator, now).await?;
+            }
+            if let Some(rules) = gradual {
+                let (workflow, rules, operator) = (document.name.clone(), rules.to_owned(), operator.to_owned());
+                let new = Gradual { workflow, number, since: now, operator, rules, end: None };
+                gradual::begin(&mut tx, &new, generation).await?;
+                done.push(deployed(number, known));
+                continue;
+            }
+            if document.kind == "workflow" {
+                let end = End {
+                    outcome: if known { Outcome::Finished } else { Outcome::Replaced },
+                    ..replaced(operator, now)
+                };
+                gradual::finish(&mut tx, (&document.name, None), &end, generation).await?;
+            }
             sqlx::query!(
                 "INSERT INTO live (kind, name, number, since) VALUES (?, ?, ?, ?)
                  ON DUPLICATE KEY UPDATE number = VALUES(number), since = VALUES(since)",
@@ -180,7 +180,7 @@ impl Store {
     }
 
     /// Takes a document off; false when it was not live.
-    pub async fn retire(&self, kind: &str, name: &str) -> Result<bool> {
+    pub async fn retire(&self, kind: &str, name: &str, operator: &str, now: Timestamp) -> Result<bool> {
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let generation = next_generation(&mut tx).await?;
         let done = sqlx::query!("DELETE FROM live WHERE kind = ? AND name = ?", kind, name)
@@ -189,6 +189,9 @@ impl Store {
             .doing("retiring")?;
         if done.rows_affected() > 0 {
             note_deployed(&mut tx, kind, name, generation, None).await?;
+            if kind == "workflow" {
+                gradual::finish(&mut tx, (name, None), &replaced(operator, now), generation).await?;
+            }
         }
         tx.commit().await.doing("retiring")?;
         Ok(done.rows_affected() > 0)
@@ -268,8 +271,50 @@ impl Store {
     }
 }
 
+/// The number of a document's next revision.
+async fn next_number(tx: &mut sqlx::Transaction<'_, sqlx::MySql>, document: &NewDocument) -> Result<u32> {
+    let last = sqlx::query_scalar!(
+        "SELECT MAX(number) FROM revision WHERE kind = ? AND name = ?",
+        document.kind,
+        document.name
+    );
+    Ok(last.fetch_one(&mut **tx).await.doing("numbering a revision")?.unwrap_or(0) + 1)
+}
+
+/// Saves a revision.
+async fn insert(
+    tx: &mut sqlx::Transaction<'_, sqlx::MySql>,
+    document: &NewDocument,
+    number: u32,
+    operator: &str,
+    now: Timestamp,
+) -> Result<()> {
+    sqlx::query!(
+        "INSERT INTO revision (kind, name, number, path, source, file, digest, created, operator)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        document.kind,
+        document.name,
+        number,
+        document.path,
+        document.source,
+        document.file,
+        document.digest,
+        now.as_micros(),
+        operator
+    )
+    .execute(&mut **tx)
+    .await
+    .map(|_| ())
+    .doing("saving a revision")
+}
+
+/// The end of a gradual deploy whose workflow is deployed whole, renamed or retired.
+fn replaced(operator: &str, now: Timestamp) -> End {
+    End { at: now, outcome: Outcome::Replaced, by: operator.to_owned(), reason: String::new() }
+}
+
 /// Counts the generation up, first of all, so that two deploys at once queue up or conflict here.
-async fn next_generation(tx: &mut sqlx::Transaction<'_, sqlx::MySql>) -> Result<u64> {
+pub(crate) async fn next_generation(tx: &mut sqlx::Transaction<'_, sqlx::MySql>) -> Result<u64> {
     sqlx::query!("UPDATE generation SET number = number + 1 WHERE id = 1")
         .execute(&mut **tx)
         .await
@@ -280,7 +325,7 @@ async fn next_generation(tx: &mut sqlx::Transaction<'_, sqlx::MySql>) -> Result<
         .doing("beginning a deploy")
 }
 
-async fn note_deployed(
+pub(crate) async fn note_deployed(
     tx: &mut sqlx::Transaction<'_, sqlx::MySql>,
     kind: &str,
     name: &str,

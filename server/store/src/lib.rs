@@ -5,7 +5,7 @@
 //! run time, and tested against a real server. This crate knows no HTTP and no
 //! workflows: documents and values are text to it.
 //!
-//! The parts: [`documents`] (revisions and what is live), [`drafts`], [`journal`] (runs, steps, tallies),
+//! The parts: [`documents`] (revisions and what is live), [`gradual`] (revisions beside the live ones), [`drafts`], [`journal`] (runs, steps, tallies),
 //! [`access`] (operator tokens and sessions), [`kept`] (what workflows remember, secrets), [`queue`] (jobs,
 //! lanes, timetables, callbacks), [`keys`] and [`meters`] (who may call, and how much), [`databases`]
 //! (the databases that builders' own statements go to), and where the records lie (`servers`).
@@ -21,6 +21,7 @@ pub mod documents;
 pub mod drafts;
 pub mod erase;
 pub mod examine;
+pub mod gradual;
 pub mod journal;
 pub mod kept;
 pub mod keys;

@@ -10,6 +10,9 @@ use crate::names::Called;
 use crate::queue::portions_within;
 use crate::{Doing, Result, Store};
 
+/// Begins the number of what is no step: `=succeeded 201`, `=refused 422`.
+pub const ANSWER: char = '=';
+
 /// What one step did.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct StepCount {
@@ -98,6 +101,13 @@ impl Store {
 
     /// What was counted of a workflow, by its names, from a minute on: by revision and step, added up.
     pub async fn step_counts(&self, names: &[Called], since_minute: i64) -> Result<Vec<(u32, Vec<StepCount>)>> {
+        let mut all = self.all_counts(names, since_minute).await?;
+        all.iter_mut().for_each(|(_, steps)| steps.retain(|step| !step.number.starts_with(ANSWER)));
+        Ok(all)
+    }
+
+    /// The same, and how its runs ended and what they answered: numbers that begin with [`ANSWER`].
+    pub async fn all_counts(&self, names: &[Called], since_minute: i64) -> Result<Vec<(u32, Vec<StepCount>)>> {
         let mut revisions = Sums::new();
         for called in names {
             let (from, until) = called.minutes();

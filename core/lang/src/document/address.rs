@@ -28,6 +28,11 @@ impl Address {
         Address { host: None, path: path.into() }
     }
 
+    /// The names of the parts of its path, in their order.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.path.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
+    }
+
     /// The URL of the entry where the public listener is at `public`: scheme and port are those of `public`.
     pub fn url(&self, public: &str) -> String {
         let Some(host) = &self.host else { return format!("{public}{}", self.path) };

@@ -164,6 +164,7 @@ impl Effects {
                     request_id: run.request_id.clone(),
                     trace: run.trace.within(run.span),
                     generation: run.generation + 1,
+                    drawn: false,
                 };
                 Outcome::Queued(Box::pin(self.jobs.enqueue(run.id, id, asked, &origin, &run.files)).await)
             }

@@ -106,6 +106,13 @@ pub struct Counters {
     pub metrics: OfWorkflow,
 }
 
+impl Counters {
+    /// Counts of its steps and of what it answered.
+    pub fn steps(&self) -> &Steps {
+        &self.steps
+    }
+}
+
 /// Bytes of a run from which the writer encodes it, because it would hold up others in the thread that ran it.
 const LARGE: usize = 256 << 10;
 
@@ -234,7 +241,8 @@ impl Journal {
             _ => _ = counters.failed.fetch_add(1, Ordering::Relaxed),
         }
         let took = run.ended.at.since(run.started);
-        counters.steps.add(&run.machine, run.revision, state, took, run.ended.at);
+        let answered = (state, run.machine.reply().map_or(0, |reply| reply.status));
+        counters.steps.add(&run.machine, run.revision, answered, took, run.ended.at);
         let of_kind = if run.job { &counters.metrics.jobs } else { &counters.metrics.runs };
         of_kind.add(state.name(), took.into());
         self.telemetry.add_run(&run);

@@ -189,6 +189,7 @@ impl Jobs {
             request_id: job.to_string(),
             trace: self.telemetry.fresh(fresh_id()),
             generation: 0,
+            drawn: false,
         };
         let row = self.row_at(&live, &plan, (revision, generation), job, &input, &origin)?;
         self.accept_in_time(vec![row]).await.map_err(|refused| match refused {

@@ -79,6 +79,8 @@ pub struct Origin {
     pub trace: Trace,
     /// How many jobs stand between it and what began the chain.
     pub generation: u32,
+    /// Whether the request that queued it was drawn for one of two revisions already.
+    pub drawn: bool,
 }
 
 /// Accepts, cancels and follows jobs.
@@ -288,9 +290,17 @@ impl Jobs {
         OfRequest { id, jobs }
     }
 
-    /// The row of a job of a live workflow.
+    /// The row of a job of a live workflow, or of its revision that serves a share.
     pub fn row(&self, live: &Live, workflow: &Workflow, id: Uuid, input: &Value, origin: &Origin) -> Result<NewJob> {
-        self.row_at(live, &workflow.plan, (workflow.revision, live.generation), id, input, origin)
+        let row = self.row_at(live, &workflow.plan, (workflow.revision, live.generation), id, input, origin)?;
+        match live.gradual(&workflow.plan.name) {
+            Some(gradual) if gradual.serves_job(&id.to_string(), &row.tags, origin.drawn) => {
+                let workflow = &gradual.workflow;
+                let input = workflow.plan.input.accept(input).map_err(Error::Problem)?;
+                self.row_at(live, &workflow.plan, (workflow.revision, live.generation), id, &input, origin)
+            }
+            _ => Ok(row),
+        }
     }
 
     /// The row of a job of a revision that was live at a generation; its lane is the one of today.

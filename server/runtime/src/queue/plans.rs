@@ -1,4 +1,4 @@
-//! Plans of jobs. A job runs the revision that was live when it was queued, with the workflows it invokes at that
+//! Plans of jobs. A job runs the revision that was live when it was queued, or that served a share of its workflow then, with the workflows it invokes at that
 //! time. The newest generation is in the live table; older ones are compiled on demand, once for concurrent
 //! callers, and the [`KEPT`] most used ones are cached.
 
@@ -7,9 +7,11 @@ use std::sync::Arc;
 use kanzlei_compiler::check::check;
 use kanzlei_compiler::plan::Plan;
 use kanzlei_store::Store;
+use kanzlei_store::documents::LiveDocument;
 use moka::future::Cache;
 
 use crate::background::Background;
+use crate::gradual::beside;
 use crate::live::{Live, bundle};
 
 /// Compiled workflows of former generations.
@@ -17,8 +19,8 @@ const KEPT: u64 = 256;
 
 /// The cache of plans.
 pub struct Plans {
-    /// By generation and name; `None` for a plan that cannot be compiled.
-    former: Cache<(u64, String), Option<Arc<Plan>>>,
+    /// By generation, name and revision; `None` for a plan that cannot be compiled.
+    former: Cache<(u64, String, u32), Option<Arc<Plan>>>,
     background: Background,
 }
 
@@ -37,17 +39,25 @@ impl Plans {
         revision: u32,
         generation: u64,
     ) -> crate::error::Result<Option<Arc<Plan>>> {
+        let known = live.workflows.get(workflow).into_iter();
+        let mut known = known.chain(live.gradual(workflow).map(|gradual| &gradual.workflow));
         if live.generation == generation
-            && let Some(known) = live.workflows.get(workflow).filter(|known| known.revision == revision)
+            && let Some(known) = known.find(|known| known.revision == revision)
         {
             return Ok(Some(known.plan.clone()));
         }
         let compile = async {
-            let documents = store.live_at(generation).await?;
+            let mut documents = store.live_at(generation).await?;
+            let is = |one: &LiveDocument| one.kind == "workflow" && one.name == workflow && one.number == revision;
+            if !documents.iter().any(is)
+                && let Some(gradual) = store.gradual_at(generation).await?.into_iter().find(is)
+            {
+                documents = beside(&documents, &gradual);
+            }
             let name = workflow.to_owned();
             let compile = move || check(&bundle(&documents)).plan(&name).cloned();
             self.background.run(compile).await
         };
-        Ok(self.former.try_get_with((generation, workflow.to_owned()), compile).await?)
+        Ok(self.former.try_get_with((generation, workflow.to_owned(), revision), compile).await?)
     }
 }

@@ -221,6 +221,7 @@ async fn queue(jobs: &Jobs, live: &Live, run: &str, all: &[Due<'_>], at: Timesta
         request_id: request.to_string(),
         trace: jobs.telemetry.fresh(request),
         generation: 0,
+        drawn: false,
     };
     let row = NewJob { unattended: true, ..jobs.row(live, workflow, id, &input, &origin)? };
     Ok(jobs.accept(vec![row], None).await?)

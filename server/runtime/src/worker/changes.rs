@@ -267,6 +267,7 @@ impl Watched {
             request_id: request.to_string(),
             trace: jobs.telemetry.fresh(request),
             generation: 0,
+            drawn: false,
         };
         let row = jobs.row(live, workflow, id, input, &origin).map_err(|error| Box::new(error.as_problem()))?;
         // Jobs of one row run one after another, unless their lane orders them by itself.

@@ -10,6 +10,7 @@
 pub mod alerts;
 pub mod changes;
 pub mod drive;
+pub mod gradual;
 pub mod lease;
 pub mod notices;
 pub mod renewal;

@@ -181,6 +181,7 @@ async fn fire(
         request_id: request.to_string(),
         trace: jobs.telemetry.fresh(request),
         generation: 0,
+        drawn: false,
     };
     let row = jobs.row(live, workflow, id, &input, &origin)?;
     let ordering_key = match timetable.overlap {

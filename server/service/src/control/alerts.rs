@@ -85,7 +85,7 @@ fn measures(json: &str) -> BTreeMap<String, f64> {
 pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Result<HttpResponse> {
     known(&app.live.load(), &name)?;
     caller.notes.changed(format!("alert {name}"), None, Some("retired".into()));
-    super::workflows::retire_one(&app, "alert", &name).await
+    super::workflows::retire_one(&app, "alert", &name, &caller.name).await
 }
 
 /// Refuses to retire what alerts name.

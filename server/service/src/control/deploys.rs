@@ -14,6 +14,7 @@ use kanzlei_compiler::check::{Bundle, Checked, Column, Known, check as check_bun
 use kanzlei_compiler::plan::Plan;
 use kanzlei_lang::diagnostic::{Diagnostic, Place, Report, Severity};
 use kanzlei_lang::document::{self, Source};
+use kanzlei_model::gradual::Rules;
 use kanzlei_model::hex;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::clock::now;
@@ -27,7 +28,7 @@ use sha2::{Digest, Sha256};
 
 use super::auth::Caller;
 use super::workflows::endpoints;
-use super::{LARGEST, libraries, settings, watches};
+use super::{LARGEST, gradual, libraries, settings, watches};
 use crate::App;
 use crate::error::{Error, Result};
 
@@ -36,15 +37,14 @@ const MOST_DOCUMENTS: usize = 2000;
 
 /// Documents with what is live beside them, so that each sees the others.
 pub(super) fn with_live(given: Bundle, live: &Live) -> Bundle {
-    with_live_but(given, live, None)
+    with_live_but(given, &live.documents, None)
 }
 
 /// The same without a workflow that is renamed.
-fn with_live_but(given: Bundle, live: &Live, renamed: Option<&str>) -> Bundle {
+pub(super) fn with_live_but(given: Bundle, live: &[LiveDocument], renamed: Option<&str>) -> Bundle {
     let mut bundle = given;
     let names: Vec<Option<(&'static str, String)>> = bundle.documents.iter().map(|d| name_of(&d.text)).collect();
     let kept: Vec<LiveDocument> = live
-        .documents
         .iter()
         .filter(|document| document.kind != "workflow" || renamed != Some(&document.name))
         .filter(|document| !names.iter().flatten().any(|(kind, name)| *kind == document.kind && *name == document.name))
@@ -82,6 +82,8 @@ pub struct Given {
     over: bool,
     #[serde(default)]
     preview: bool,
+    #[serde(default)]
+    gradual: Option<Rules>,
 }
 
 /// Kind, name and version of drafts.
@@ -95,7 +97,7 @@ impl Given {
         drafts: &[DraftName],
     ) -> Self {
         let bundle = Bundle { documents: documents.collect(), files: files.clone(), ..Bundle::default() };
-        Given { bundle, drafts: drafts.to_vec(), settings: BTreeMap::new(), over: true, preview: true }
+        Given { bundle, drafts: drafts.to_vec(), settings: BTreeMap::new(), over: true, preview: true, gradual: None }
     }
 
     /// The documents with the texts of the drafts.
@@ -322,8 +324,51 @@ impl Change {
         endpoints: Vec<Endpoint>,
     ) -> DeployedDocument {
         let Change { steps, clients, callers, databases } = self;
-        DeployedDocument { kind, name, revision, unchanged, endpoints, steps, clients, databases, callers }
+        DeployedDocument {
+            kind,
+            name,
+            revision,
+            unchanged,
+            gradual: false,
+            endpoints,
+            steps,
+            clients,
+            databases,
+            callers,
+        }
     }
+}
+
+/// The refusal of documents that have errors.
+pub(super) fn with_errors(title: &str, checked: Checked, others: &[Source]) -> Error {
+    let mut problem = Problem::new(422, title).detail(match checked.errors() {
+        1 => "1 error; nothing was deployed".to_owned(),
+        errors => format!("{errors} errors; nothing was deployed"),
+    });
+    let found = news(checked.diagnostics);
+    // Findings about live documents point into texts that the caller does not have.
+    let texts: BTreeMap<&str, &str> = others
+        .iter()
+        .filter(|source| found.iter().any(|finding| finding.path == source.path))
+        .map(|source| (source.path.as_str(), source.text.as_str()))
+        .collect();
+    problem.with.insert("sources".into(), json!(texts));
+    problem.with.insert("diagnostics".into(), json!(found));
+    Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem)))
+}
+
+/// The numbers of the last revisions of workflows that a deploy changes; one that was taken back is behind the live one.
+async fn last_revisions(app: &App, live: &Live, new: &[NewDocument]) -> Result<BTreeMap<String, u32>> {
+    let mut last = BTreeMap::new();
+    for document in new.iter().filter(|document| document.kind == "workflow") {
+        let same = |live: &&LiveDocument| live.kind == document.kind && live.name == document.name;
+        if live.documents.iter().find(same).is_none_or(|live| live.source != document.source)
+            && let Some(newest) = app.store.revisions("workflow", &document.name).await?.first()
+        {
+            last.insert(document.name.clone(), newest.number);
+        }
+    }
+    Ok(last)
 }
 
 /// Checks on a thread that serves no requests.
@@ -345,6 +390,8 @@ pub(super) struct Wish {
     pub rename: Option<Renaming>,
     /// Nothing is put live.
     pub preview: bool,
+    /// What the workflow among them serves beside its live revision.
+    pub gradual: Option<Rules>,
 }
 
 /// A workflow that gets another name.
@@ -360,13 +407,13 @@ pub async fn deploy(app: Data<App>, caller: Caller, body: Json<Given>) -> Result
     // One deploy at a time in this process; the store orders those of several.
     let _turn = app.deploying.lock().await;
     let given = body.into_inner();
-    let preview = given.preview;
+    let (preview, gradual) = (given.preview, given.gradual.clone());
     let live = app.live.load_full();
     let (given, drafts) = given.read(&app, &live).await?;
     if given.documents.is_empty() || given.documents.len() > MOST_DOCUMENTS {
         return Err(Error::problem(422, "Nothing to deploy", format!("send 1 to {MOST_DOCUMENTS} documents")));
     }
-    let wish = Wish { given, drafts, rename: None, preview };
+    let wish = Wish { given, drafts, rename: None, preview, gradual };
     Ok(HttpResponse::Ok().json(perform(&app, &caller, &live, wish).await?))
 }
 
@@ -387,30 +434,21 @@ fn digest(document: &NewDocument, new: &[NewDocument], live: &Live, plans: &BTre
 
 /// Checks documents beside what is live and puts them live, all or none.
 pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: Wish) -> Result<Deployed> {
-    let Wish { given, drafts, rename, preview } = wish;
+    let Wish { given, drafts, rename, preview, gradual } = wish;
     let documents: Vec<Source> = given.documents.clone();
     let files = given.files.clone();
-    let bundle = with_live_but(given, live, rename.as_ref().map(|rename| rename.from.as_str()));
+    let renamed = rename.as_ref().map(|rename| rename.from.as_str());
+    let bundle = with_live_but(given.clone(), &live.documents, renamed);
     let others: Vec<Source> = bundle.documents[documents.len()..].to_vec();
     let checked = check_here(app, bundle).await?;
     let mut warnings: Vec<Diagnostic> =
         checked.diagnostics.iter().filter(|d| d.severity == Severity::Warning).cloned().collect();
     warnings.extend(taken_over(&checked, live, &documents));
     if checked.errors() > 0 {
-        let mut problem = Problem::new(422, "The documents have errors").detail(match checked.errors() {
-            1 => "1 error; nothing was deployed".to_owned(),
-            errors => format!("{errors} errors; nothing was deployed"),
-        });
-        let found = news(checked.diagnostics);
-        // Findings about live documents point into texts that the caller does not have.
-        let texts: BTreeMap<&str, &str> = others
-            .iter()
-            .filter(|source| found.iter().any(|finding| finding.path == source.path))
-            .map(|source| (source.path.as_str(), source.text.as_str()))
-            .collect();
-        problem.with.insert("sources".into(), json!(texts));
-        problem.with.insert("diagnostics".into(), json!(found));
-        return Err(Error::Runtime(kanzlei_runtime::Error::Problem(Box::new(problem))));
+        return Err(with_errors("The documents have errors", checked, &others));
+    }
+    if gradual.is_none() {
+        gradual::stay_sound(app, live, &given, renamed).await?;
     }
     // What stays beside the others was checked with them.
     let mut new: Vec<NewDocument> = documents
@@ -423,6 +461,9 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
             Some(NewDocument { kind: kind.into(), name, path, source, file, digest: String::new() })
         })
         .collect();
+    if let Some(rules) = &gradual {
+        gradual::fits(app, live, rules, &mut new, &checked.plans).await?;
+    }
     let given_count = new.len();
     new.extend(libraries::redeployed(&new, live, &checked.plans));
     let digests: Vec<String> = new.iter().map(|document| digest(document, &new, live, &checked.plans)).collect();
@@ -442,6 +483,7 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
     };
     let (new, changes) = app.background.run(work).await?;
     if preview {
+        let last = last_revisions(app, live, &new).await?;
         let again: BTreeSet<String> = libraries::redeployed(&new[..given_count], live, &watched)
             .into_iter()
             .map(|document| document.name)
@@ -452,14 +494,27 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
             let unchanged = same && !again.contains(&document.name);
             let from = rename.as_ref().filter(|rename| document.kind == "workflow" && rename.to == document.name);
             let from = from.and_then(|rename| before.workflows.get(&rename.from)).map(|from| from.revision + 1);
-            let revision = live.map_or(from.unwrap_or(1), |live| live.number + u32::from(!unchanged));
-            change.listed(document.kind, document.name, revision, unchanged, Vec::new())
+            let number = live.map_or(from.unwrap_or(1), |live| live.number + u32::from(!unchanged));
+            let last = last.get(&document.name).filter(|_| document.kind == "workflow" && !unchanged);
+            let revision = last.map_or(number, |last| number.max(last + 1));
+            let gradual = gradual.is_some() && !unchanged;
+            DeployedDocument { gradual, ..change.listed(document.kind, document.name, revision, unchanged, Vec::new()) }
         });
         return Ok(Deployed { deployed: listed.collect(), warnings: news(warnings) });
     }
-    watches::install(app, &watched).await?;
+    if gradual.is_none() {
+        watches::install(app, &watched).await?;
+    }
+    let rules = gradual.as_ref().map(|rules| json!(rules).to_string());
     let renamed = rename.as_ref().map(|rename| Rename { from: &rename.from, to: &rename.to, drafts: &rename.drafts });
-    let deploy = Deploy { documents: &new, drafts: &drafts, rename: renamed, operator: &caller.name, now: now() };
+    let deploy = Deploy {
+        documents: &new,
+        drafts: &drafts,
+        gradual: rules.as_deref(),
+        rename: renamed,
+        operator: &caller.name,
+        now: now(),
+    };
     let deployed = app.store.deploy(&deploy).await.map_err(|error| match error {
         kanzlei_store::Error::NameTaken(_) => {
             Error::problem(409, "The name was used before", format!("{error}; choose another one"))
@@ -476,13 +531,18 @@ pub(super) async fn perform(app: &App, caller: &Caller, live: &Arc<Live>, wish: 
         .zip(changes)
         .map(|(d, change)| {
             let workflow = (d.kind == "workflow").then(|| live.workflows.get(&d.name)).flatten();
+            let serves_share = live
+                .gradual(&d.name)
+                .is_some_and(|gradual| d.kind == "workflow" && gradual.workflow.revision == d.number);
             let endpoints = workflow.map(|w| endpoints(w, &app.public_url)).unwrap_or_default();
-            change.listed(d.kind.clone(), d.name.clone(), d.number, d.unchanged, endpoints)
+            let listed = change.listed(d.kind.clone(), d.name.clone(), d.number, d.unchanged, endpoints);
+            DeployedDocument { gradual: serves_share, ..listed }
         })
         .collect();
     for d in deployed.iter().filter(|d| !d.unchanged) {
         let before = d.number.checked_sub(1).filter(|number| *number > 0).map(|number| format!("revision {number}"));
-        caller.notes.changed(format!("{} {}", d.kind, d.name), before, Some(format!("revision {}", d.number)));
+        let share = rules.as_ref().map(|rules| format!(", which serves a share: {rules}")).unwrap_or_default();
+        caller.notes.changed(format!("{} {}", d.kind, d.name), before, Some(format!("revision {}{share}", d.number)));
         tracing::info!(kind = d.kind, name = d.name, revision = d.number, "deployed");
     }
     Ok(Deployed { deployed: listed, warnings: news(warnings) })

@@ -327,6 +327,7 @@ pub async fn start(app: Data<App>, caller: Caller, body: Json<JobStart>) -> Resu
         request_id: request.to_string(),
         trace: app.jobs.telemetry.fresh(Uuid::new_v4()),
         generation: 0,
+        drawn: false,
     };
     let id = app.jobs.id_of_request(request);
     let row = app.jobs.row(&live, workflow, id, &input, &origin)?;

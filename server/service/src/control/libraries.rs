@@ -65,7 +65,7 @@ pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Resul
     if !users.is_empty() {
         return Err(Error::problem(409, "The library is in use", format!("it is used by {}", users.join(", "))));
     }
-    retire_one(&app, "library", &name).await
+    retire_one(&app, "library", &name, &caller.name).await
 }
 
 /// The live workflows that a deploy puts live again because a library that they use changes, as they are.

@@ -18,6 +18,7 @@ mod drafts;
 pub mod erase;
 mod examples;
 mod forecast;
+mod gradual;
 mod holds;
 pub mod hosts;
 mod issuers;
@@ -162,6 +163,11 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/workflows", web::get().to(workflows::workflows))
                     .route("/workflows/{name}", web::get().to(workflows::workflow))
                     .route("/workflows/{name}/rename", web::post().to(rename::rename))
+                    .route("/gradual", web::get().to(gradual::list))
+                    .route("/workflows/{name}/gradual", web::get().to(gradual::show))
+                    .route("/workflows/{name}/gradual", web::put().to(gradual::change))
+                    .route("/workflows/{name}/gradual/finish", web::post().to(gradual::finish))
+                    .route("/workflows/{name}/gradual/take-back", web::post().to(gradual::take_back))
                     .route("/workflows/{name}/statistics", web::get().to(statistics::statistics))
                     .route("/workflows/{name}", web::delete().to(workflows::retire))
                     .route("/log", web::get().to(log::show))

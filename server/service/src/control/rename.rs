@@ -57,7 +57,9 @@ pub async fn rename(app: Data<App>, caller: Caller, name: Path<String>, body: Js
     // Counts that are not written yet would stay with the old name.
     app.journal.flush().await;
     let rename = Some(Renaming { from: from.clone(), to: to.clone(), drafts });
-    let deployed = perform(&app, &caller, &live, Wish { given: changed, drafts: Vec::new(), rename, preview }).await?;
+    let deployed =
+        perform(&app, &caller, &live, Wish { given: changed, drafts: Vec::new(), rename, preview, gradual: None })
+            .await?;
     if !preview {
         tracing::info!(from, to, "renamed");
     }

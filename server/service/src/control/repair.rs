@@ -431,6 +431,7 @@ fn row_of(app: &App, live: &Live, plan: &Plan, job: &JobRow, input: &Value) -> R
         request_id: job.request_id.clone(),
         trace: job.trace,
         generation: job.depth,
+        drawn: true,
     };
     Ok(app.jobs.row_at(live, plan, (job.revision, job.generation), job.id, input, &origin)?)
 }

@@ -25,6 +25,7 @@ const RULES: &[(&str, &str, Role)] = &[
     ("DELETE", "/previews/", Role::Author),
     ("POST", "/trials", Role::Author),
     ("POST", "/workflows/", Role::Author),
+    ("PUT", "/workflows/", Role::Author),
     ("DELETE", "/workflows/", Role::Author),
     ("DELETE", "/services/", Role::Author),
     ("DELETE", "/libraries/", Role::Author),

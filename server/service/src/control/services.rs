@@ -147,5 +147,5 @@ pub async fn retire_service(app: Data<App>, caller: Caller, name: Path<String>) 
         return Err(Error::problem(409, "The service is in use", detail));
     }
     super::alerts::named_by_none(&live, |alert| alert.subject == Subject::Service && alert.of == *name)?;
-    retire_one(&app, "service", &name).await
+    retire_one(&app, "service", &name, &caller.name).await
 }

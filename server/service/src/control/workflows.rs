@@ -148,6 +148,7 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         revision: workflow.revision,
         since: workflow.since,
         hold: holds.into_iter().find(|hold| hold.workflow == *name).map(super::holds::shown),
+        gradual: super::gradual::of(&app, &live, &name).await?,
         endpoints: endpoints(workflow, &app.public_url),
         input: declared.collect(),
         sheet: workflow.plan.sheet.clone(),
@@ -162,8 +163,15 @@ pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Resul
     let live = app.live.load_full();
     let revision = live.workflows.get(name.as_str()).map(|workflow| format!("revision {}", workflow.revision));
     caller.notes.changed(format!("workflow {name}"), revision, Some("retired".into()));
-    let callers: Vec<&str> =
-        live.workflows.values().filter(|w| w.plan.invokes.contains(&name)).map(|w| w.plan.name.as_str()).collect();
+    let graduals = live.graduals.values().map(|gradual| &gradual.workflow).filter(|w| w.plan.name != *name);
+    let mut callers: Vec<&str> = live
+        .workflows
+        .values()
+        .chain(graduals)
+        .filter(|w| w.plan.invokes.contains(&name))
+        .map(|w| w.plan.name.as_str())
+        .collect();
+    callers.dedup();
     if !callers.is_empty() {
         let detail = format!("it is invoked by {}; retire them first", callers.join(", "));
         return Err(Error::problem(409, "The workflow is in use", detail));
@@ -172,12 +180,12 @@ pub async fn retire(app: Data<App>, caller: Caller, name: Path<String>) -> Resul
         let looked_at = matches!(alert.subject, Subject::Workflow | Subject::Timetable) && alert.of == *name;
         looked_at || alert.run.as_deref() == Some(name.as_str())
     })?;
-    retire_one(&app, "workflow", &name).await
+    retire_one(&app, "workflow", &name, &caller.name).await
 }
 
-pub(super) async fn retire_one(app: &App, kind: &str, name: &str) -> Result<HttpResponse> {
+pub(super) async fn retire_one(app: &App, kind: &str, name: &str, by: &str) -> Result<HttpResponse> {
     let _turn = app.deploying.lock().await;
-    if !app.store.retire(kind, name).await? {
+    if !app.store.retire(kind, name, by, now()).await? {
         return Err(Error::not_found(format!("no {kind} `{name}` is live")));
     }
     app.reload().await?;

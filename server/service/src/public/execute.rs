@@ -157,6 +157,7 @@ async fn queue(
         request_id: about.request_id.to_owned(),
         trace: trace_of(app, request),
         generation: 0,
+        drawn: true,
     };
     let id = app.jobs.id_of_request(about.id);
     let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;

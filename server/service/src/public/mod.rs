@@ -1,6 +1,6 @@
 //! The public listener: a request goes through named stages from top to bottom, each in a file of its own.
 //!
-//! [`route`] finds the endpoint, [`access`] who calls it, [`allow`] how much it may ask for, [`negotiate`] the format of the answer, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between ([`intake`] where files come in it), [`gather`] makes the input, [`idempotency`] claims the
+//! [`route`] finds the endpoint and the revision, [`access`] who calls it, [`allow`] how much it may ask for, [`negotiate`] the format of the answer, [`admit`] bounds what arrives and what is in flight, [`read`] reads the body in between ([`intake`] where files come in it), [`gather`] makes the input, [`idempotency`] claims the
 //! request's key or replays its answer, [`execute`] runs the workflow or queues a job, [`respond`] writes the
 //! answer ([`download`] one that is a file), [`web`] what browsers and caches learn. A message of a webhook goes through [`webhooks`] instead, once it has arrived. No stage calls one above it. A stage that refuses the request returns a [`Refusal`], which is
 //! kept for the author to see. The service's own paths below `/~/` are in [`own`];
@@ -68,6 +68,12 @@ pub fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> impl
             Err(mut refusal) => {
                 refusal.give_type(&app.problem_types);
                 let response = refusal.response();
+                if let Some((workflow, _)) = &entry
+                    && refusal::BROUGHT.contains(&response.status().as_u16())
+                {
+                    let (revision, status) = (workflow.revision, response.status().as_u16());
+                    workflow.counters.steps().add_refused(revision, status, begun.elapsed().into(), now());
+                }
                 refusal::keep(&app, &request, id, &request_id, sent, &refusal);
                 response
             }
@@ -138,7 +144,15 @@ async fn answer(
             return Ok(response);
         }
     };
-    let caller = access::caller(app, request, &routed).await?;
+    let mut caller = access::caller(app, request, &routed).await?;
+    let mut routed = routed;
+    if !live.graduals.is_empty()
+        && let Some(other) = route::gradual(&live, &routed, request, &caller, id, sent)
+    {
+        routed = other;
+        // It may ask for more than the live revision.
+        caller = Box::pin(access::caller(app, request, &routed)).await?;
+    }
     sent.used = caller.key.clone();
     let most = allow::count(app, &routed, &caller, sent).await?;
     // Nothing runs for a client that accepts none of what would come of it.

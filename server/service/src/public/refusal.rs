@@ -25,6 +25,9 @@ use crate::error::problem_response;
 /// Statuses of refusals that are kept; others are failures of the service.
 const KEPT: [u16; 8] = [400, 401, 403, 405, 413, 415, 422, 429];
 
+/// Statuses of refusals for what a request brought, which another revision may accept.
+pub const BROUGHT: [u16; 4] = [400, 413, 415, 422];
+
 /// Bytes of a media type that are kept.
 const MEDIA: usize = 200;
 

@@ -1,13 +1,15 @@
-//! Finding the endpoint that a request is for.
+//! Finding the endpoint that a request is for, and which of two revisions serves it.
 
 use std::sync::Arc;
 
-use actix_web::HttpResponse;
 use actix_web::http::header::{ALLOW, HeaderValue};
+use actix_web::{HttpRequest, HttpResponse};
 use kanzlei_compiler::plan::Endpoint;
 use kanzlei_model::problem::Problem;
 use kanzlei_runtime::live::{Found, Live, Workflow};
+use uuid::Uuid;
 
+use super::access::Caller;
 use super::refusal::{Refusal, Sent};
 
 /// The endpoint of a request.
@@ -25,6 +27,28 @@ impl Route<'_> {
     pub fn declared(&self) -> &Endpoint {
         &self.workflow.plan.endpoints[self.endpoint]
     }
+}
+
+/// The same endpoint of the revision that serves a share of the workflow, where this request belongs to it.
+pub fn gradual<'p>(
+    live: &'p Arc<Live>,
+    route: &Route<'p>,
+    request: &HttpRequest,
+    caller: &Caller,
+    id: Uuid,
+    sent: &mut Sent,
+) -> Option<Route<'p>> {
+    let gradual = live.gradual(&route.workflow.plan.name)?;
+    let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
+    if !gradual.serves(&id.to_string(), &caller.known, header) {
+        return None;
+    }
+    let (workflow, endpoint) = (&gradual.workflow, gradual.endpoint(route.endpoint)?);
+    sent.routed(workflow, endpoint);
+    // Parts of the path have the names of this revision.
+    let names = workflow.plan.endpoints[endpoint].address.names();
+    let path = names.zip(&route.path).map(|(name, (_, value))| (name, value.clone())).collect();
+    Some(Route { live: live.clone(), workflow: workflow.clone(), endpoint, path })
 }
 
 /// What a request leads to.

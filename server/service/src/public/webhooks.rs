@@ -90,6 +90,7 @@ pub async fn receive(
             request_id: about.request_id.to_owned(),
             trace: read::trace(request.headers()).unwrap_or_else(|| app.jobs.telemetry.fresh(fresh_id())),
             generation: 0,
+            drawn: true,
         };
         let row = app.jobs.row(&route.live, &route.workflow, id, &input, &origin).map_err(Refusal::from)?;
         let delivery =

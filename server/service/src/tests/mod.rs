@@ -18,6 +18,7 @@ mod doctor;
 mod drafts;
 mod erasures;
 mod files;
+mod gradual;
 mod jobs;
 mod language;
 mod libraries;

@@ -2,6 +2,7 @@
 
 use kanzlei_store::Store;
 use kanzlei_store::documents::{Deploy, NewDocument};
+use kanzlei_store::gradual::{End, Outcome};
 
 use super::{server, time, with};
 
@@ -18,7 +19,7 @@ fn document(name: &str, source: &str) -> NewDocument {
 
 /// Deploys at a time and returns the revisions with whether each is unchanged.
 async fn deploy(store: &Store, documents: &[NewDocument], at: i64) -> Vec<(u32, bool)> {
-    let deploy = Deploy { documents, drafts: &[], rename: None, operator: "berit", now: time(at) };
+    let deploy = Deploy { documents, drafts: &[], gradual: None, rename: None, operator: "berit", now: time(at) };
     let deployed = store.deploy(&deploy).await.expect("deploys");
     deployed.iter().map(|document| (document.number, document.unchanged)).collect()
 }
@@ -44,13 +45,70 @@ fn a_retired_document_is_not_live_and_its_revisions_are_not_reused() {
     with("retired", async |bed| {
         let store = &bed.store;
         deploy(store, &[document("a", "1")], 10).await;
-        assert!(store.retire("workflow", "a").await.expect("retires"));
-        assert!(!store.retire("workflow", "a").await.expect("is retired already"));
-        assert!(!store.retire("service", "a").await.expect("another kind"));
+        assert!(store.retire("workflow", "a", "berit", time(30)).await.expect("retires"));
+        assert!(!store.retire("workflow", "a", "berit", time(30)).await.expect("is retired already"));
+        assert!(!store.retire("service", "a", "berit", time(30)).await.expect("another kind"));
         assert_eq!(live(store).await, []);
         assert_eq!(deploy(store, &[document("a", "1")], 30).await, [(2, false)]);
         let revisions = store.revisions("workflow", "a").await.expect("revisions");
         assert_eq!(revisions.iter().map(|r| (r.number, r.live)).collect::<Vec<_>>(), [(2, true), (1, false)]);
+    });
+}
+
+#[test]
+fn a_gradual_revision_stays_beside_the_live_one_until_it_ends() {
+    with("gradual", async |bed| {
+        let store = &bed.store;
+        let begin = async |text: &str, rules: &str, at: i64| {
+            let documents = [document("a", text)];
+            let deploy = Deploy {
+                documents: &documents,
+                drafts: &[],
+                gradual: Some(rules),
+                rename: None,
+                operator: "berit",
+                now: time(at),
+            };
+            store.deploy(&deploy).await.expect("deploys").remove(0).number
+        };
+        let under_way = async || {
+            let all = store.graduals().await.expect("reads");
+            all.into_iter().map(|one| (one.number, one.since, one.rules)).collect::<Vec<_>>()
+        };
+        let end = |outcome, at| End { at: time(at), outcome, by: "berit".into(), reason: "slower".into() };
+        let outcome = async || store.gradual("a").await.expect("reads").expect("one").end.map(|end| end.outcome);
+        deploy(store, &[document("a", "1")], 10).await;
+        let before = store.generation().await.expect("generation");
+        assert_eq!(begin("2", "10", 20).await, 2);
+        let during = store.generation().await.expect("generation");
+        assert_eq!(live(store).await, [("a".to_owned(), 1)]);
+        // The same text again: other rules, the same revision since the same time.
+        assert_eq!(begin("2", "20", 25).await, 2);
+        assert_eq!(under_way().await, [(2, time(20), "20".to_owned())]);
+        assert!(store.change_gradual("a", 2, "30").await.expect("changes"));
+        assert!(!store.change_gradual("a", 1, "30").await.expect("another revision"));
+        assert!(!store.end_gradual("a", 1, &end(Outcome::Finished, 30)).await.expect("another revision"));
+        assert!(store.end_gradual("a", 2, &end(Outcome::TakenBack, 30)).await.expect("ends"));
+        assert!(!store.end_gradual("a", 2, &end(Outcome::Finished, 31)).await.expect("has ended"));
+        assert_eq!((under_way().await.len(), outcome().await), (0, Some(Outcome::TakenBack)));
+        // Jobs of that time find the revision that they had.
+        for (generation, wanted) in [(before, vec![]), (during, vec![2]), (u64::MAX, vec![])] {
+            let found = store.gradual_at(generation).await.expect("reads");
+            assert_eq!(found.iter().map(|found| found.number).collect::<Vec<_>>(), wanted, "{generation}");
+        }
+        assert_eq!(begin("3", "1", 40).await, 3);
+        assert!(store.end_gradual("a", 3, &end(Outcome::Finished, 50)).await.expect("raises"));
+        assert_eq!(live(store).await, [("a".to_owned(), 3)]);
+        // Another text ends it; its own text raises it; a retired workflow has none.
+        for (whole, number, wanted) in [("5", 5, Outcome::Replaced), ("6", 6, Outcome::Finished)] {
+            begin(if whole == "5" { "4" } else { "6" }, "1", 60).await;
+            assert_eq!(deploy(store, &[document("a", whole)], 61).await, [(number, false)]);
+            assert_eq!((under_way().await.len(), outcome().await), (0, Some(wanted)));
+            assert_eq!(live(store).await, [("a".to_owned(), number)]);
+        }
+        begin("7", "1", 70).await;
+        assert!(store.retire("workflow", "a", "berit", time(71)).await.expect("retires"));
+        assert_eq!((under_way().await.len(), outcome().await), (0, Some(Outcome::Replaced)));
     });
 }
 
@@ -62,7 +120,14 @@ fn a_deploy_that_fails_changes_nothing() {
         let generation = store.generation().await.expect("generation");
         let too_long = document(&"x".repeat(100), "1");
         let documents = [document("c", "1"), too_long];
-        let both = Deploy { documents: &documents, drafts: &[], rename: None, operator: "berit", now: time(40) };
+        let both = Deploy {
+            documents: &documents,
+            drafts: &[],
+            gradual: None,
+            rename: None,
+            operator: "berit",
+            now: time(40),
+        };
         assert!(store.deploy(&both).await.is_err());
         assert_eq!(live(store).await, [("a".to_owned(), 1)]);
         assert_eq!(store.generation().await.expect("generation"), generation);

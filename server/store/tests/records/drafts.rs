@@ -60,8 +60,14 @@ fn a_deploy_takes_drafts_with_it_or_none() {
         }];
         for (version, deploys) in [(2, false), (1, true)] {
             let drafts = [("workflow".to_owned(), "a".to_owned(), version)];
-            let deploy =
-                Deploy { documents: &documents, drafts: &drafts, rename: None, operator: "berit", now: time(20) };
+            let deploy = Deploy {
+                documents: &documents,
+                drafts: &drafts,
+                gradual: None,
+                rename: None,
+                operator: "berit",
+                now: time(20),
+            };
             assert_eq!(store.deploy(&deploy).await.is_ok(), deploys, "version {version}");
             assert_eq!(store.live().await.expect("live").len(), usize::from(deploys), "version {version}");
         }
