@@ -3,6 +3,7 @@
 mod alerts;
 mod deliveries;
 mod edit;
+mod gradual;
 mod jobs;
 mod office;
 mod services;
@@ -16,6 +17,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand};
 pub use alerts::AlertAction;
 pub use deliveries::{Deliveries, Redeliver, SendWebhook};
 pub use edit::{Draft, Edit};
+pub use gradual::{GradualAction, Share};
 pub use jobs::{Ahead, JobCommand, Jobs, LaneAction, Select, TimetableAction, Timetables, WhichJobs};
 pub use office::{Databases, Keys, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
@@ -170,7 +172,7 @@ pub enum Command {
     },
     /// Check, rehearse and deploy documents, all or none
     #[command(
-        after_help = "Prints the addresses and a curl line with example values.\n\nExample:\n  kanzlei deploy demo/harbour"
+        after_help = "Prints the addresses and a curl line with example values. With a share, the live revision stays, and the new one serves a part of what comes; `kanzlei gradual show NAME` compares the two.\n\nExamples:\n  kanzlei deploy demo/harbour\n  kanzlei deploy workflows/berth-quote.yaml --share 10% --margin 2%\n  kanzlei deploy workflows/berth-quote.yaml --header 'X-Ring: new' --key bridge"
     )]
     Deploy {
         /// Documents, or folders with documents
@@ -191,6 +193,16 @@ pub enum Command {
         /// Show what would change, and deploy nothing
         #[arg(long)]
         dry_run: bool,
+        #[command(flatten)]
+        share: Share,
+    },
+    /// List gradual deploys, compare the two revisions of one, change it, finish it or take it back
+    #[command(
+        after_help = "A gradual deploy begins with a share: `kanzlei deploy FILE --share 10%`.\n\nExamples:\n  kanzlei gradual\n  kanzlei gradual show berth-quote\n  kanzlei gradual change berth-quote --share 50%\n  kanzlei gradual finish berth-quote\n  kanzlei gradual take-back berth-quote --reason 'quotes for tankers are wrong'"
+    )]
+    Gradual {
+        #[command(subcommand)]
+        what: Option<GradualAction>,
     },
     /// Run a draft, a file or what is live once, simulating what changes something
     #[command(

@@ -24,6 +24,9 @@ pub fn office(workflows: &[&str]) -> Bundle {
         for folder in ["services", "lanes", "settings", "databases", "workflows"] {
             for entry in std::fs::read_dir(format!("{root}/{folder}")).expect("the demo office") {
                 let path = entry.expect("an entry").path();
+                if path.is_dir() {
+                    continue;
+                }
                 let name = format!("{folder}/{}", path.file_name().expect("a name").to_string_lossy());
                 let text = std::fs::read_to_string(&path).expect("text");
                 if document::kind_of(&text).is_some() {

@@ -8,11 +8,12 @@ use kanzlei_api::drafts::DraftName;
 use kanzlei_compiler::check::Bundle;
 use kanzlei_lang::diagnostic::{Diagnostic, Severity};
 use kanzlei_lang::document::{BESIDE, kind_of};
+use kanzlei_model::gradual::Rules;
 use kanzlei_rehearsal::check as check_bundle;
 use serde_json::{Value as Json, json};
 
 use super::drafts::print_consequences;
-use super::{print_json, rehearse, settings};
+use super::{gradual, print_json, rehearse, settings};
 use crate::api::Api;
 use crate::args::Format;
 use crate::{Done, Error, draw, files, sarif};
@@ -51,6 +52,8 @@ pub struct How {
     pub preview: bool,
     /// Settings that are set along, as `NAME=VALUE`.
     pub set: Vec<String>,
+    /// What the new revision serves beside the live one.
+    pub gradual: Option<Rules>,
 }
 
 /// The documents of a deploy as they are sent: with drafts, and how.
@@ -62,6 +65,8 @@ struct Sent<'b> {
     settings: BTreeMap<String, Json>,
     over: bool,
     preview: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    gradual: Option<Rules>,
 }
 
 pub fn deploy(api: &Api, paths: &[PathBuf], drafts: &[String], how: &How, json: bool) -> Done {
@@ -104,13 +109,15 @@ pub fn deploy_bundle(api: &Api, mut bundle: Bundle, drafts: Vec<DraftName>, from
     // Services beside single files are live already, or the service says that they are not.
     bundle.context.clear();
     let settings = settings::given(api, &bundle, &how.set)?;
-    let sent = Sent { bundle: &bundle, drafts, settings, over: how.over, preview: how.preview };
+    let gradual = how.gradual.clone();
+    let sent = Sent { bundle: &bundle, drafts, settings, over: how.over, preview: how.preview, gradual };
     send(api, &sent, json)
 }
 
 /// Sets settings of what is live; null removes a value.
 pub fn deploy_settings(api: &Api, settings: BTreeMap<String, Json>, json: bool) -> Done {
-    let sent = Sent { bundle: &Bundle::default(), drafts: Vec::new(), settings, over: false, preview: false };
+    let sent =
+        Sent { bundle: &Bundle::default(), drafts: Vec::new(), settings, over: false, preview: false, gradual: None };
     send(api, &sent, json)
 }
 
@@ -152,15 +159,23 @@ fn send(api: &Api, sent: &Sent, json: bool) -> Done {
     deployed.sort_by(|a, b| (a.kind == "workflow", &a.name).cmp(&(b.kind == "workflow", &b.name)));
     for done in &deployed {
         let state = match (done.unchanged, sent.preview) {
-            (true, _) => draw::dim("unchanged"),
-            (false, true) => "would be live".into(),
-            (false, false) => "live".into(),
+            (true, _) if !done.gradual => draw::dim("unchanged"),
+            (_, false) if done.gradual => {
+                let rules = sent.gradual.as_ref().map(gradual::serves).unwrap_or_default();
+                format!("beside the live one, serves {rules}")
+            }
+            (_, true) if done.gradual => "would serve a share".into(),
+            (_, true) => "would be live".into(),
+            (_, false) => "live".into(),
         };
         println!("{:<26} revision {} · {state}", format!("{} {}", done.kind, done.name), done.revision);
         print_consequences(done);
         for endpoint in &done.endpoints {
             println!("  {} {}", draw::bold(&endpoint.method), endpoint.url);
             println!("  {}", draw::dim(&endpoint.curl));
+        }
+        if done.gradual && !sent.preview {
+            println!("  {}", draw::dim(&format!("kanzlei gradual show {}", done.name)));
         }
     }
     Ok(())

@@ -207,6 +207,7 @@ pub fn restore(api: &Api, place: &str, deploy: bool, json: bool) -> Done {
         settings: BTreeMap::new(),
         over: false,
         preview: false,
+        gradual: None,
     };
     documents.files.extend(file.iter().flat_map(|kept| beside::unpack(&text, kept)));
     let answer: Deployed = api.post("/deploys", &documents)?;

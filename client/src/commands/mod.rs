@@ -14,6 +14,7 @@ mod edit;
 mod erase;
 mod forecast;
 mod form;
+mod gradual;
 mod jobs;
 mod keys;
 mod lanes;
@@ -47,6 +48,7 @@ use kanzlei_api::erasures::NewErasure;
 use kanzlei_api::keys::{KeyRotation, NewKey, UsageFilter};
 use kanzlei_api::lanes::ForecastQuery;
 use kanzlei_api::runs::{RefusalFilter, RunFilter};
+use kanzlei_model::gradual::Rules;
 
 use crate::api::Api;
 use crate::args::{
@@ -76,10 +78,12 @@ pub fn run(args: Args) -> Done {
         }
         Command::Rehearse(args) => rehearse::rehearse(&args, api, json),
         Command::Record { id, name, draft } => record::record(&api()?, &id, name.as_deref(), draft, args.place.json),
-        Command::Deploy { paths, unrehearsed, draft, over, set, dry_run } => {
-            let how = documents::How { unrehearsed, over, preview: dry_run, set };
+        Command::Deploy { paths, unrehearsed, draft, over, set, dry_run, share } => {
+            let gradual = (!share.is_empty()).then(|| share.over(Rules::default()));
+            let how = documents::How { unrehearsed, over, preview: dry_run, set, gradual };
             documents::deploy(&api()?, &paths, &draft, &how, json)
         }
+        Command::Gradual { what } => gradual::run(&api()?, what, json),
         Command::Start { name, inputs, follow } => jobs::start(&api()?, &name, &inputs, follow, json),
         Command::Export(args) => transfer::export(&api()?, &args, json),
         Command::Import(args) => transfer::import(&api()?, &args, json),

@@ -110,7 +110,8 @@ pub fn import(api: &Api, args: &Importing, json: bool) -> Done {
         missing.iter().for_each(|secret| to_set(secret));
         return Err(Error::Failed("nothing was imported".into()));
     }
-    let how = How { unrehearsed: args.unrehearsed, over: false, preview: args.dry_run, set: args.set.clone() };
+    let how =
+        How { unrehearsed: args.unrehearsed, over: false, preview: args.dry_run, set: args.set.clone(), gradual: None };
     deploy_bundle(api, bundle, Vec::new(), &args.from.display().to_string(), &how, json)?;
     if !args.kept || args.dry_run {
         return Ok(());

@@ -658,6 +658,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/gradual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Gradual deploys that are under way */
+        get: operations["graduals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{name}/gradual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last gradual deploy of a workflow, with what both revisions did since */
+        get: operations["gradual"];
+        /** Changes what the new revision serves */
+        put: operations["changeGradual"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{name}/gradual/finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes the new revision the live one */
+        post: operations["finishGradual"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workflows/{name}/gradual/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has the live revision serve everything again */
+        post: operations["takeBackGradual"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/log": {
         parameters: {
             query?: never;
@@ -1972,6 +2041,18 @@ export interface components {
             status: string;
             type: string;
         };
+        /** @description Runs with the same end and the same answer. */
+        AnswerCount: {
+            /** @description The state of the run; `refused` where no run began. */
+            state: string;
+            /**
+             * Format: uint16
+             * @description The status of the answer; null for a run that did not answer.
+             */
+            status: number | null;
+            /** Format: uint64 */
+            count: number;
+        };
         /** @description One step from a node of a document to one inside it. */
         At: number | string;
         /** @description Lines of the audit trail, newest first. */
@@ -2428,6 +2509,11 @@ export interface components {
             revision: number;
             /** @description Whether it was live like this before. */
             unchanged: boolean;
+            /**
+             * @description Whether it serves a share beside the live revision.
+             * @default false
+             */
+            gradual: boolean;
             endpoints: components["schemas"]["Endpoint"][];
             /** @description The steps that differ from what was live. */
             steps: components["schemas"]["StepChange"][];
@@ -2529,6 +2615,8 @@ export interface components {
              * @default false
              */
             preview: boolean;
+            /** @description What the new revision serves, where the live one stays beside it; of one workflow that is live. */
+            gradual?: components["schemas"]["Rules"] | null;
         };
         /** @description A draft with its text. */
         Draft: {
@@ -2647,6 +2735,19 @@ export interface components {
              * @default false
              */
             offered: boolean;
+        };
+        /** @description The end of a gradual deploy, as it is asked for. */
+        EndGradual: {
+            /**
+             * Format: uint32
+             * @description The revision that serves a share.
+             */
+            revision: number;
+            /**
+             * @description Why; up to 500 characters.
+             * @default
+             */
+            reason: string;
         };
         /** @description Runs that ended, jobs too, and the times that so many of a hundred did not exceed, with an error of at most an eighth. */
         Ended: {
@@ -3032,6 +3133,68 @@ export interface components {
             /** @description What it calls, as Markdown. */
             about?: string;
         };
+        /** @description The last gradual deploy of a workflow with what both revisions did since it began. */
+        Gradual: {
+            workflow: string;
+            /**
+             * Format: uint32
+             * @description The live revision.
+             */
+            live: number;
+            /**
+             * Format: uint32
+             * @description The revision that serves a share.
+             */
+            revision: number;
+            since: components["schemas"]["Timestamp"];
+            /** @description Who deployed it. */
+            by: string;
+            /** @description What it serves, and when it is taken back by itself. */
+            rules: components["schemas"]["Rules"];
+            /** @description Why it serves nothing although it should, such as a check that it no longer passes. */
+            fault: string | null;
+            /** @description How it ended; null while it is under way. */
+            end: components["schemas"]["GradualEnd"] | null;
+            /** @description What the revision did that is live, or was while the new one served a share. */
+            old: components["schemas"]["Side"];
+            /** @description What the revision did that serves a share. */
+            new: components["schemas"]["Side"];
+            /** @description Why the new revision is worse by more than its margins allow. */
+            worse: string | null;
+        };
+        /** @description The end of a gradual deploy. */
+        GradualEnd: {
+            at: components["schemas"]["Timestamp"];
+            /** @description `finished`, `taken-back` or `replaced`. */
+            outcome: string;
+            by: string;
+            reason: string;
+        };
+        /** @description A gradual deploy. */
+        GradualLine: {
+            workflow: string;
+            /**
+             * Format: uint32
+             * @description The live revision.
+             */
+            live: number;
+            /**
+             * Format: uint32
+             * @description The revision that serves a share.
+             */
+            revision: number;
+            since: components["schemas"]["Timestamp"];
+            /** @description Who deployed it. */
+            by: string;
+            /** @description What it serves, and when it is taken back by itself. */
+            rules: components["schemas"]["Rules"];
+            /** @description Why it serves nothing although it should, such as a check that it no longer passes. */
+            fault: string | null;
+        };
+        /** @description Gradual deploys that are under way. */
+        Graduals: {
+            graduals: components["schemas"]["GradualLine"][];
+        };
         /** @description How the jobs of a list stand. */
         Group: {
             /** Format: uuid */
@@ -3058,6 +3221,13 @@ export interface components {
              */
             remaining: number;
             expected_end: components["schemas"]["Timestamp"] | null;
+        };
+        /** @description A header field with the value that a request must have. */
+        Header: {
+            /** @description Name of the header field. */
+            name: string;
+            /** @description Its value. */
+            value: string;
         };
         /** @description A workflow that is held: none of its jobs begins, and endpoints that answer at once refuse requests. */
         Hold: {
@@ -3782,6 +3952,15 @@ export interface components {
              */
             stubs: string;
         };
+        /** @description Other rules for a gradual deploy. */
+        NewRules: {
+            /**
+             * Format: uint32
+             * @description The revision that they are for.
+             */
+            revision: number;
+            rules: components["schemas"]["Rules"];
+        };
         /** @description The value of a secret. */
         NewSecret: {
             /** @description One line. */
@@ -4041,6 +4220,8 @@ export interface components {
              */
             line: number;
         };
+        /** @description What a share is counted by. */
+        Per: "request" | "caller";
         /** @description What a client receives. */
         PlainAnswer: {
             /** Format: uint16 */
@@ -4660,6 +4841,44 @@ export interface components {
              */
             id: number | null;
         };
+        /**
+         * @description What the new revision serves, and when it is taken back. A request that meets one of the conditions goes to the new
+         *     revision, and so does the share of the others.
+         */
+        Rules: {
+            /**
+             * Format: double
+             * @description The share in percent, from 0 to 100.
+             * @default 0
+             */
+            share: number;
+            /**
+             * @description What the share is counted by.
+             * @default request
+             */
+            per: components["schemas"]["Per"];
+            /** @description Requests with this header field. */
+            header?: components["schemas"]["Header"] | null;
+            /** @description Requests with these keys. */
+            keys?: string[];
+            /** @description Jobs with one of these tags. */
+            tags?: string[];
+            /**
+             * Format: double
+             * @description By how many points of a percentage the shares of failures and of rejections may be above those of the live revision.
+             */
+            margin?: number | null;
+            /**
+             * Format: double
+             * @description By how many percent its 95 % quantile of times may be above that of the live revision.
+             */
+            slower?: number | null;
+            /**
+             * Format: uint64
+             * @description The runs of the new revision before it is compared.
+             */
+            least?: number | null;
+        };
         /** @description A run with what each step did. Values are masked. */
         Run: {
             /** Format: uuid */
@@ -5123,6 +5342,28 @@ export interface components {
             parts: components["schemas"]["Part"][];
             /** @description Where lists of steps end, inner ones first. */
             ends: components["schemas"]["End"][];
+        };
+        /** @description What a revision did. */
+        Side: {
+            /** Format: uint32 */
+            revision: number;
+            /**
+             * Format: uint64
+             * @description Its runs, and the requests to it that were refused for what they brought.
+             */
+            runs: number;
+            /** Format: uint64 */
+            failed: number;
+            /**
+             * Format: uint64
+             * @description Runs whose caller was at fault, and those refused requests.
+             */
+            rejected: number;
+            p50_us: components["schemas"]["Span"] | null;
+            p95_us: components["schemas"]["Span"] | null;
+            p99_us: components["schemas"]["Span"] | null;
+            /** @description How its runs ended and what they answered, most frequent first. */
+            answers: components["schemas"]["AnswerCount"][];
         };
         /** @description An operator token. */
         SignIn: {
@@ -5719,6 +5960,11 @@ export interface components {
              * @default null
              */
             hold: components["schemas"]["Hold"] | null;
+            /**
+             * @description While another revision serves a share.
+             * @default null
+             */
+            gradual: components["schemas"]["GradualLine"] | null;
             endpoints: components["schemas"]["Endpoint"][];
             input: components["schemas"]["Input"][];
             sheet: components["schemas"]["Paragraph"][];
@@ -5794,6 +6040,7 @@ export type AlertState = components['schemas']['AlertState'];
 export type Alerts = components['schemas']['Alerts'];
 export type AllowanceLine = components['schemas']['AllowanceLine'];
 export type Answer = components['schemas']['Answer'];
+export type AnswerCount = components['schemas']['AnswerCount'];
 export type At = components['schemas']['At'];
 export type Audit = components['schemas']['Audit'];
 export type AuditLine = components['schemas']['AuditLine'];
@@ -5841,6 +6088,7 @@ export type Edit = components['schemas']['Edit'];
 export type EditRequest = components['schemas']['EditRequest'];
 export type Edited = components['schemas']['Edited'];
 export type End = components['schemas']['End'];
+export type EndGradual = components['schemas']['EndGradual'];
 export type Ended = components['schemas']['Ended'];
 export type Endpoint = components['schemas']['Endpoint'];
 export type Entry = components['schemas']['Entry'];
@@ -5864,7 +6112,12 @@ export type Firing = components['schemas']['Firing'];
 export type Fix = components['schemas']['Fix'];
 export type Forecast = components['schemas']['Forecast'];
 export type Form = components['schemas']['Form'];
+export type Gradual = components['schemas']['Gradual'];
+export type GradualEnd = components['schemas']['GradualEnd'];
+export type GradualLine = components['schemas']['GradualLine'];
+export type Graduals = components['schemas']['Graduals'];
 export type Group = components['schemas']['Group'];
+export type Header = components['schemas']['Header'];
 export type Hold = components['schemas']['Hold'];
 export type HoldReason = components['schemas']['HoldReason'];
 export type Holds = components['schemas']['Holds'];
@@ -5914,6 +6167,7 @@ export type NewLogLevel = components['schemas']['NewLogLevel'];
 export type NewName = components['schemas']['NewName'];
 export type NewOperator = components['schemas']['NewOperator'];
 export type NewPreview = components['schemas']['NewPreview'];
+export type NewRules = components['schemas']['NewRules'];
 export type NewSecret = components['schemas']['NewSecret'];
 export type NewSilence = components['schemas']['NewSilence'];
 export type NotChanged = components['schemas']['NotChanged'];
@@ -5933,6 +6187,7 @@ export type Page = components['schemas']['Page'];
 export type Paragraph = components['schemas']['Paragraph'];
 export type Parameter = components['schemas']['Parameter'];
 export type Part = components['schemas']['Part'];
+export type Per = components['schemas']['Per'];
 export type PlainAnswer = components['schemas']['PlainAnswer'];
 export type PlainRequest = components['schemas']['PlainRequest'];
 export type PolicyLeft = components['schemas']['PolicyLeft'];
@@ -5974,6 +6229,7 @@ export type Rotation = components['schemas']['Rotation'];
 export type Rotation2 = components['schemas']['Rotation2'];
 export type Row = components['schemas']['Row'];
 export type Rows = components['schemas']['Rows'];
+export type Rules = components['schemas']['Rules'];
 export type Run = components['schemas']['Run'];
 export type RunComparison = components['schemas']['RunComparison'];
 export type RunDifference = components['schemas']['RunDifference'];
@@ -6006,6 +6262,7 @@ export type Settings = components['schemas']['Settings'];
 export type Severity = components['schemas']['Severity'];
 export type Shape = components['schemas']['Shape'];
 export type Sheet = components['schemas']['Sheet'];
+export type Side = components['schemas']['Side'];
 export type SignIn = components['schemas']['SignIn'];
 export type SignInWays = components['schemas']['SignInWays'];
 export type SignedMessage = components['schemas']['SignedMessage'];
@@ -7388,6 +7645,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Renamed"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    graduals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Graduals"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    gradual: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gradual"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    changeGradual: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRules"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GradualLine"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    finishGradual: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndGradual"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GradualEnd"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    takeBackGradual: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndGradual"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GradualEnd"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -405,10 +405,7 @@ fn operations() -> Operations {
         ("/workflows/{name}/gradual/finish", "finishGradual", "Makes the new revision the live one"),
         ("/workflows/{name}/gradual/take-back", "takeBackGradual", "Has the live revision serve everything again"),
     ] {
-        let body = all.generator.subschema_for::<gradual::EndGradual>();
-        let end = all.add("post", path, id, about);
-        (end.body, end.status) = (Some(body), 204);
-        end.problems(&[404, 409, 422]);
+        all.post::<gradual::EndGradual, gradual::GradualEnd>(path, id, about).problems(&[404, 409, 422]);
     }
     all.get::<log::LogLevel>("/log", "logLevel", "The level of the log of the process that answers").problems(&[404]);
     let body = all.generator.subschema_for::<log::NewLogLevel>();

@@ -45,6 +45,10 @@ pub(super) async fn of(app: &App, live: &Live, workflow: &str) -> Result<Option<
     Ok(row.map(|row| line(live, &row)))
 }
 
+fn shown_end(End { at, outcome, by, reason }: End) -> GradualEnd {
+    GradualEnd { at, outcome: outcome.name().into(), by, reason }
+}
+
 fn none(workflow: &str) -> Error {
     Error::not_found(format!(
         "no gradual deploy of `{workflow}` is under way; begin one with a deploy that names a share"
@@ -68,12 +72,7 @@ pub async fn show(app: Data<App>, name: Path<String>) -> Result<HttpResponse> {
     app.journal.flush().await;
     let [old, new] = figures(&app.store, &live, &name, row.since, [line.live, row.number]).await?;
     let worse = line.rules.worse(&old.side(), &new.side());
-    let end = row.end.map(|end| GradualEnd {
-        at: end.at,
-        outcome: end.outcome.name().into(),
-        by: end.by,
-        reason: end.reason,
-    });
+    let end = row.end.map(shown_end);
     let (old, new) = (side(line.live, &old), side(row.number, &new));
     Ok(HttpResponse::Ok().json(Gradual { line, end, old, new, worse }))
 }
@@ -159,7 +158,7 @@ async fn end(app: &App, caller: &Caller, name: &str, asked: EndGradual, outcome:
     app.reload().await?;
     let (revision, outcome) = (row.number, outcome.name());
     tracing::info!(workflow = name, revision, outcome, operator = caller.name, "a gradual deploy ended");
-    Ok(HttpResponse::NoContent().finish())
+    Ok(HttpResponse::Ok().json(shown_end(end)))
 }
 
 /// The gradual deploy that a request is about, when it is of that revision and under way.

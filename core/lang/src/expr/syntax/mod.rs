@@ -6,6 +6,7 @@
 
 mod annotations;
 mod calls;
+mod guesses;
 mod statements;
 
 pub(super) use statements::lower_script;
@@ -53,6 +54,9 @@ pub(super) fn lower(text: &str, scope: &Scope) -> Result<Lowered, Vec<Fault>> {
             .help("split it with `let`"),
         ]);
     }
+    if let Some(fault) = guesses::too_many(text) {
+        return Err(vec![fault]);
+    }
     // oxc descends recursively; the worst text nests once per byte.
     let need = 64 * 1024 + text.len() * 6 * 1024;
     stacker::maybe_grow(need, need + 256 * 1024, || {
@@ -73,6 +77,9 @@ pub(super) fn lower_function(name: &str, text: &str, around: &Scope) -> Result<N
     if text.len() > MAX_TEXT {
         let at = Span { start: 0, end: 1 };
         return Err(vec![Fault::new("expression-too-long", format!("at most {MAX_TEXT} bytes are allowed"), at)]);
+    }
+    if let Some(fault) = guesses::too_many(text) {
+        return Err(vec![fault]);
     }
     let need = 64 * 1024 + text.len() * 6 * 1024;
     stacker::maybe_grow(need, need + 256 * 1024, || {

@@ -11,7 +11,7 @@ use oxc_parser::{ParseOptions, Parser};
 use oxc_span::{GetSpan, SourceType};
 use oxc_syntax::operator::{AssignmentOperator, UpdateOperator};
 
-use super::{LocalKind, Lowered, Lowering, MAX_TEXT, span, syntax_faults};
+use super::{LocalKind, Lowered, Lowering, MAX_TEXT, guesses, span, syntax_faults};
 use crate::expr::ast::*;
 use crate::expr::script::{AssignOp, ForOf, Loop, Point, PointKind, Shown, StatementKind as S, Switch, Try};
 use crate::expr::{Fault, Scope};
@@ -33,6 +33,9 @@ pub(in crate::expr) fn lower_script(text: &str, scope: &Scope) -> Result<Lowered
         let message = format!("this script has {} bytes; at most {MAX_SCRIPT} are allowed", text.len());
         let fault = Fault::new("expression-too-long", message, Span { start: 0, end: 1 });
         return Err(vec![fault.help("move parts of it into `functions`")]);
+    }
+    if let Some(fault) = guesses::too_many(text) {
+        return Err(vec![fault]);
     }
     let need = 128 * 1024 + text.len().min(MAX_TEXT) * 8 * 1024;
     stacker::maybe_grow(need, need + 256 * 1024, || {
