@@ -73,10 +73,10 @@ pub fn serves(rules: &Rules) -> String {
 fn margins(rules: &Rules) -> String {
     let mut parts = Vec::new();
     if let Some(margin) = rules.margin {
-        parts.push(format!("{} more of its runs fail or are rejected", percent(margin)));
+        parts.push(format!("its share of failures or rejections is {margin} points higher"));
     }
     if let Some(slower) = rules.slower {
-        parts.push(format!("95 % of its runs take {} longer", percent(slower)));
+        parts.push(format!("its 95 % quantile of times is {} higher", percent(slower)));
     }
     if parts.is_empty() { "never".into() } else { format!("when {}", parts.join(", or when ")) }
 }

@@ -6,6 +6,8 @@
   import { Refused, session } from '../lib/api.svelte';
   import Compared from '../parts/Comparison.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import { changed, form } from '../lib/gradual';
+  import Sharing from '../parts/Sharing.svelte';
   import Calling from './Calling.svelte';
   import type { Composer } from './composer.svelte';
 
@@ -22,6 +24,9 @@
   /** What a secret may be used for. */
   let purposes = $state('signing');
   let live: Workflow | undefined = $state.raw(undefined);
+  /** Whether the live revision stays, and what the new one serves then. */
+  let gradual = $state(false);
+  let asked = $state(form());
 
   const base = $derived(`/workflows/${encodeURIComponent(composer.name)}`);
   const own = $derived(preview?.deployed.find((one) => one.kind === 'workflow' && one.name === composer.name));
@@ -78,9 +83,10 @@
     error = undefined;
     before = composer.liveRevision;
     try {
-      const deployed = await session.ask<Deployed>('POST', '/deploys', { documents: [], drafts: drafts() });
+      const deployed = await session.ask<Deployed>('POST', '/deploys', { documents: [], drafts: drafts(), gradual: gradual ? changed(undefined, asked) : undefined });
       done = deployed.deployed.find((one) => one.kind === 'workflow' && one.name === composer.name);
-      composer.deployed(done?.revision ?? 0);
+      if (gradual) await composer.reload();
+      else composer.deployed(done?.revision ?? 0);
       live = await session.get<Workflow>(base);
       ondeployed();
     } catch (refused) {
@@ -113,12 +119,13 @@
 
 {#if done}
   <section class="panel live" aria-label="Deployed" role="status">
-    <h2>Revision {done.revision} is live</h2>
+    <h2>Revision {done.revision} {done.gradual ? 'serves a share' : 'is live'}</h2>
     {#if live}<Calling workflow={live} />{/if}
     <div class="row">
       <Button kind="ghost" size="small" href="{base}/runs">Its runs</Button>
       <Button kind="ghost" size="small" href={base}>The sheet</Button>
-      {#if before !== undefined}<Button kind="danger-ghost" size="small" disabled={busy} on:click={() => void back()}>Back to revision {before}</Button>{/if}
+      {#if done.gradual}<Button size="small" href="{base}/gradual">Compare the two</Button>{/if}
+      {#if before !== undefined && !done.gradual}<Button kind="danger-ghost" size="small" disabled={busy} on:click={() => void back()}>Back to revision {before}</Button>{/if}
     </div>
   </section>
 {:else}
@@ -174,6 +181,14 @@
       </fieldset>
     {/if}
   </div>
+  {#if composer.liveRevision !== undefined && !along.length}
+    <fieldset class="panel sharing">
+      <legend>Who gets it</legend>
+      <label><input type="radio" name="share" value={false} bind:group={gradual} /> Everyone: it takes the place of revision {composer.liveRevision}</label>
+      <label><input type="radio" name="share" value={true} bind:group={gradual} /> A share: revision {composer.liveRevision} stays live beside it</label>
+      {#if gradual}<div class="share"><Sharing bind:asked /></div>{/if}
+    </fieldset>
+  {/if}
   {#if error}<Trouble {error} />{/if}
   <div class="row buttons">
     <Button disabled={busy || !preview || (composer.live !== undefined && composer.live === composer.text && !along.length)} on:click={() => void deploy()}>{busy ? 'Deploying …' : `Deploy ${own ? `revision ${own.revision}` : ''}${failing ? ` although ${failing} case${failing === 1 ? ' fails' : 's fail'}` : ''}`}</Button>
@@ -237,6 +252,27 @@
 
   fieldset {
     border: 0;
+  }
+
+  .sharing {
+    padding: 0.5rem 0.75rem;
+    margin-bottom: 0.75rem;
+    font-size: 0.8125rem;
+  }
+
+  .sharing legend {
+    width: 100%;
+    font-weight: 600;
+  }
+
+  .sharing label {
+    display: block;
+    clear: both;
+    min-height: 1.5rem;
+  }
+
+  .share {
+    padding-top: 0.75rem;
   }
 
   .buttons {

@@ -12,6 +12,7 @@
   import { router } from '../lib/router.svelte';
   import { ago } from '../lib/show';
   import Address from '../parts/Address.svelte';
+  import Gradual from '../parts/Gradual.svelte';
   import Figures from '../parts/Figures.svelte';
   import History from '../parts/History.svelte';
   import HoldWorkflow from '../parts/HoldWorkflow.svelte';
@@ -25,6 +26,7 @@
     { id: 'call', text: 'Call' },
     { id: 'runs', text: 'Runs' },
     { id: 'figures', text: 'Figures' },
+    { id: 'gradual', text: 'Side by side' },
     { id: 'history', text: 'History' },
   ];
   const base = $derived(`/workflows/${encodeURIComponent(name)}`);
@@ -105,6 +107,7 @@
     </div>
     <div class="row actions">
       {#if workflow}<Tag type="green" size="sm" title="since {ago(workflow.since)}">live · revision {workflow.revision}</Tag>{/if}
+      {#if workflow?.gradual}<a href="{base}/gradual"><Tag type="teal" size="sm">{workflow.gradual.rules.share ? `${workflow.gradual.rules.share} % · ` : ''}revision {workflow.gradual.revision}</Tag></a>{/if}
       {#if status}<Tag type={composer.saving === 'failed' ? 'red' : 'gray'} size="sm"><span role="status">{status}</span></Tag>{/if}
       {#if workflow && !workflow.hold}<HoldWorkflow workflow={name} hold={undefined} ondone={() => void again()} />{/if}
       {#if composer.loaded}
@@ -162,6 +165,8 @@
     {/if}
   {:else if workflow && tab === 'figures'}
     <Figures workflow={name} revision={workflow.revision} />
+  {:else if workflow && tab === 'gradual'}
+    <Gradual {workflow} ondone={() => void again()} />
   {:else if workflow}
     <History {workflow} {composer} {draft} onchange={() => { drafts.again(); void composer.reload(); }} />
   {:else if composer.loaded}
