@@ -16,6 +16,7 @@ fn a_new_revision_serves_a_share_until_it_is_finished() {
     let (_second, ports) = office.another(2).expect("a second process");
     let second = format!("http://127.0.0.1:{}", ports.public);
     let folder = kanzlei_harness::scratch::folder("gradual-documents");
+    std::fs::create_dir_all(&folder).expect("a folder");
     let file = folder.join("tides.yaml");
     let path = file.to_str().expect("UTF-8");
     let write = |text: &str| std::fs::write(&file, text).expect("a file");
