@@ -12,6 +12,7 @@ mod shots;
 mod sqlx;
 mod test;
 
+use kanzlei_harness::packages;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
@@ -60,6 +61,12 @@ enum What {
         /// Two services on three nodes of a cluster; nodes are killed too
         #[arg(long, conflicts_with_all = ["kills", "processes"])]
         cluster: bool,
+        /// Two services of this former revision of the checkout are upgraded one after the other
+        #[arg(long, value_name = "REVISION", conflicts_with_all = ["kills", "processes", "cluster"])]
+        upgrade: Option<String>,
+        /// Ten times the load that a service has places for
+        #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade"])]
+        overload: bool,
     },
     /// Attacks a fresh office on loopback and prints a table of what was held
     Attack,
@@ -84,7 +91,12 @@ fn main() -> ExitCode {
         What::Bench(bench) => bench::run_bench(bench),
         What::Fuzz { target, minutes } => fuzz::fuzz(&target, minutes),
         What::Contract { examples } => contract::run_contract(examples),
-        What::Drill { kills, processes, cluster } => drill(kills, processes, cluster),
+        What::Drill { upgrade: Some(revision), .. } => upgrade(&revision),
+        What::Drill { overload: true, .. } => drill(&["overload".into()], &[]),
+        What::Drill { cluster: true, .. } => {
+            drill(&["cluster".into()], &[packages::GALERA, packages::RSYNC, packages::LSOF])
+        }
+        What::Drill { kills, processes, .. } => drill(&[kills.to_string(), processes.to_string()], &[]),
         What::Attack => attack(),
         What::Api => build::api(),
         What::Parts => parts::bundle(&root()).map(|()| ExitCode::SUCCESS).map_err(Into::into),
@@ -137,20 +149,47 @@ fn attack() -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-fn drill(kills: usize, processes: usize, cluster: bool) -> Done {
-    use kanzlei_harness::packages;
+/// Builds the service of a former revision apart from the checkout, and drills the upgrade from it.
+fn upgrade(revision: &str) -> Done {
     packages::install(&[packages::MARIADB])?;
-    if cluster {
-        packages::install(&[packages::GALERA, packages::RSYNC, packages::LSOF])?;
-    }
+    build::console()?;
+    let dir = kanzlei_harness::scratch::folder("former");
+    std::fs::create_dir_all(&dir)?;
+    let tree = dir.join("tree");
+    let git = |args: &[&str]| run(Command::new("git").current_dir(root()).args(args));
+    git(&["worktree", "add", "--detach", &tree.display().to_string(), revision])?;
+    let bins = build::bins(false)?;
+    let target = dir.join("target");
+    let former = dir.join("programs");
+    std::fs::create_dir_all(&former)?;
+    let built = (|| -> Result<(), Fault> {
+        // The console of today is in it; nothing here looks at it.
+        run(Command::new("cp").arg("-r").arg(root().join("console/dist")).arg(tree.join("console/dist")))?;
+        // In a target folder of its own: in a shared one, what was built last counts as what a tree holds.
+        let args = ["build", "--quiet", "--package", "kanzleid", "--package", "kanzlei-standins"];
+        run(kanzlei_harness::process::cargo().current_dir(&tree).args(args).env("CARGO_TARGET_DIR", &target))?;
+        for program in ["kanzleid", "kanzlei-standins"] {
+            std::fs::copy(target.join("debug").join(program), former.join(program))?;
+        }
+        Ok(())
+    })();
+    git(&["worktree", "remove", "--force", &tree.display().to_string()])?;
+    built?;
+    build::programs(false)?;
+    let mut command = Command::new(bins.join("kanzlei-drill"));
+    command.arg("upgrade").arg(&former);
+    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn drill(args: &[String], needed: &[(&str, &str)]) -> Done {
+    packages::install(&[packages::MARIADB])?;
+    packages::install(needed)?;
     build::console()?;
     let bins = build::programs(false)?;
     let mut command = Command::new(bins.join("kanzlei-drill"));
-    if cluster {
-        command.arg("cluster");
-    } else {
-        command.args([kills.to_string(), processes.to_string()]);
-    }
+    command.args(args);
     run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }

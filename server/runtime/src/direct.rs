@@ -16,6 +16,7 @@ use kanzlei_model::value::Value;
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
+use crate::admission::Admitted;
 use crate::begun::{self, Noted, Notes};
 use crate::clock::now;
 use crate::effects::{Context, Effects};
@@ -60,7 +61,7 @@ pub struct DirectRun {
     /// Bytes of the request's body.
     pub sent: usize,
     /// Counted down when the run ends.
-    pub in_flight: InFlight,
+    pub in_flight: Admitted,
     /// Its place among the runs of its endpoint, where their number is bounded.
     pub place: Option<Place>,
     /// Where it is noted before its first effect.

@@ -2,7 +2,7 @@
 //!
 //! [`direct`] drives runs that answer a request, [`worker`] those that were queued; both perform their effects
 //! through [`effects`], which queues jobs by [`queue`]. [`live`] is what is deployed, [`gradual`] which revision serves a request, [`journal`] what is recorded of runs, [`refusals`] what is
-//! recorded of requests that began none. [`proof`] checks and signs messages, [`tokens`] verifies those of callers, [`places`] keeps runs apart, [`paces`] spreads calls over time, [`allowances`] counts callers and [`usage`] what keys ask for. [`print`] prints pages, [`mail`] sends mails. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
+//! recorded of requests that began none. [`proof`] checks and signs messages, [`tokens`] verifies those of callers, [`places`] keeps runs apart, [`paces`] spreads calls over time, [`admission`] bounds requests in flight, [`allowances`] counts callers and [`usage`] what keys ask for. [`print`] prints pages, [`mail`] sends mails. [`secrets`], [`limiter`], [`background`], [`computing`] and [`clock`] serve all of them.
 //!
 //! Nothing here may know of listeners, requests of the public or control API, or the configuration.
 //!
@@ -16,6 +16,7 @@
 
 #![warn(missing_docs)]
 
+pub mod admission;
 pub mod allowances;
 pub mod background;
 pub mod begun;

@@ -1,12 +1,13 @@
 //! What all listeners share, and what follows from deploys.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use actix_web::web::Data;
 use arc_swap::ArcSwap;
 use kanzlei_model::time::Timestamp;
+use kanzlei_runtime::admission::Admission;
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::effects::Effects;
 use kanzlei_runtime::journal::Journal;
@@ -38,8 +39,7 @@ pub struct App {
     pub started: Timestamp,
     /// The certificates of the listeners that have TLS.
     pub certificates: Vec<Arc<Certificate>>,
-    pub in_flight: Arc<AtomicUsize>,
-    pub most_in_flight: usize,
+    pub in_flight: Arc<Admission>,
     /// Bodies that arrive; requests in flight are those that have arrived.
     pub arrivals: Arc<Arrivals>,
     pub effects: Arc<Effects>,

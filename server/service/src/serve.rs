@@ -10,6 +10,7 @@ use actix_web::middleware;
 use actix_web::web::{self, Data, PayloadConfig};
 use actix_web::{App as ActixApp, HttpServer};
 use arc_swap::ArcSwap;
+use kanzlei_runtime::admission::Admission;
 use kanzlei_runtime::background::Background;
 use kanzlei_runtime::begun;
 use kanzlei_runtime::computing::Computing;
@@ -213,8 +214,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         public_tls: !config.listen.public_certificate.is_empty(),
         started: clock::now(),
         certificates: certificates.all(),
-        in_flight: Arc::default(),
-        most_in_flight: config.limits.in_flight,
+        in_flight: Admission::new(config.limits.in_flight),
         arrivals: Arrivals::new(config.limits.arriving, config.limits.arriving_of_peer, config.limits.arriving_bytes),
         effects: effects.clone(),
         scratch: scratch.clone(),
@@ -376,7 +376,7 @@ impl Service {
             tracing::info!(drain = ?config.limits.drain, "stopping: requests are still accepted for a while");
             let _ = tokio::time::timeout(config.limits.drain, wait_for_signal()).await;
         }
-        tracing::info!("stopping: finishing {} requests", self.app.in_flight.load(Ordering::Relaxed));
+        tracing::info!("stopping: finishing {} requests", self.app.in_flight.count());
         // Who follows a job comes back later; who waits for an answer gets it.
         self.app.jobs.followers.stop();
         control_handle.stop(true).await;
@@ -385,7 +385,7 @@ impl Service {
         // Runs that continue after their answer, and jobs, have as long as requests; jobs that still run then are
         // released for other processes.
         let end = tokio::time::Instant::now() + patience;
-        let busy = || self.app.in_flight.load(Ordering::Relaxed) > 0 || self.worker.running() > 0;
+        let busy = || self.app.in_flight.count() > 0 || self.worker.running() > 0;
         while busy() && tokio::time::Instant::now() < end {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }

@@ -193,6 +193,21 @@ impl<'o> Drill<'o> {
             .expect("a request is refused");
     }
 
+    /// Has services that start from now on run another program.
+    pub fn upgrade(&mut self, program: &std::path::Path) {
+        self.office.replace_program(program);
+    }
+
+    /// Stops one of the services as an upgrade does, and starts it again.
+    pub fn restart(&mut self, which: usize) {
+        match which % (1 + self.others.len()) {
+            0 => self.office.service.stop(Duration::from_secs(35)),
+            at => self.others[at - 1].0.stop(Duration::from_secs(35)),
+        };
+        self.kill(which);
+        self.kills -= 1;
+    }
+
     /// Kills one of the services as a crash would, and starts it again.
     pub fn kill(&mut self, which: usize) {
         self.kills += 1;

@@ -8,6 +8,7 @@ pub mod browser;
 pub mod calls;
 pub mod desk;
 pub mod drill;
+pub mod overload;
 pub mod peer;
 
 use std::path::{Path, PathBuf};

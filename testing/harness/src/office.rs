@@ -178,6 +178,11 @@ impl Office {
         Ok((command.run(ports)?, ports))
     }
 
+    /// Has services that start from now on run another program.
+    pub fn replace_program(&mut self, program: &Path) {
+        self.command.program = program.to_owned();
+    }
+
     /// Runs a command of the service's program with the settings of the office and further ones.
     pub fn command(&self, args: &[&str], settings: &[String]) -> Result<std::process::Output> {
         let folder = self.command.log.parent().unwrap_or(Path::new("."));

@@ -81,6 +81,12 @@ impl Process {
         self.child.id()
     }
 
+    /// Bytes of its memory that are resident (proc(5)).
+    pub fn memory(&self) -> u64 {
+        let text = std::fs::read_to_string(format!("/proc/{}/statm", self.id())).unwrap_or_default();
+        text.split(' ').nth(1).and_then(|pages| pages.parse::<u64>().ok()).unwrap_or(0) * 4096
+    }
+
     /// Whether it has ended, and how.
     pub fn ended(&mut self) -> Option<std::process::ExitStatus> {
         self.child.try_wait().ok().flatten()

@@ -84,7 +84,7 @@ fn ended((runs, rejected, failed): (u64, u64, u64), times: &Histogram) -> Ended 
 pub fn bounds(app: &App) -> Vec<Bound> {
     let (idle, open, most) = app.store.connections();
     let pairs = [
-        ("requests", (app.in_flight.load(Ordering::Relaxed), app.most_in_flight), ""),
+        ("requests", (app.in_flight.count(), app.in_flight.most()), ""),
         ("background", app.background.busy(), ""),
         ("computing", app.effects.computing.busy(), ""),
         ("connections", ((open - idle) as usize, most as usize), ""),

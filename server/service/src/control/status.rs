@@ -30,7 +30,7 @@ pub async fn status(app: Data<App>) -> HttpResponse {
         database: app.database_state().into(),
         workflows: live.workflows.len(),
         services: live.services.len(),
-        in_flight: app.in_flight.load(Ordering::Relaxed),
+        in_flight: app.in_flight.count(),
         journal: JournalStatus { dropped: app.journal.dropped.load(Ordering::Relaxed), runs, bytes },
     })
 }

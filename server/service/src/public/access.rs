@@ -55,7 +55,7 @@ pub struct Caller {
 }
 
 impl Caller {
-    fn of_address(app: &App, request: &HttpRequest) -> Self {
+    pub fn of_address(app: &App, request: &HttpRequest) -> Self {
         let name = address::client(app, request).map(|address| address.to_string());
         Caller { known: Known { name, ..Known::default() }, ..Caller::default() }
     }
@@ -63,6 +63,11 @@ impl Caller {
     /// To whom what it begins belongs; nobody where it showed nothing.
     pub fn owner(&self) -> Option<&str> {
         self.known.name.as_deref().filter(|_| self.token || self.known.key.is_some())
+    }
+
+    /// Whom its requests in flight are counted for: its key or token, otherwise its address.
+    pub fn counted_as(&self) -> &str {
+        self.known.name.as_deref().unwrap_or("unknown")
     }
 
     /// Whom its allowance is counted for.

@@ -12,8 +12,9 @@ use std::time::{Duration, Instant};
 
 use actix_web::HttpRequest;
 use kanzlei_model::problem::Problem;
-use kanzlei_runtime::direct::InFlight;
+use kanzlei_runtime::admission;
 
+use super::access::Caller;
 use super::refusal::Refusal;
 use crate::App;
 
@@ -78,9 +79,9 @@ impl Drop for Arrival {
 }
 
 /// Occupies a place among the bodies that arrive, or refuses the request with 503.
-pub fn arrive(app: &App, request: &HttpRequest) -> Result<Arrival, Refusal> {
+pub fn arrive(app: &App, request: &HttpRequest, caller: &Caller) -> Result<Arrival, Refusal> {
     // Nothing of a body is read for a request that would be refused after it.
-    if app.in_flight.load(Ordering::Relaxed) >= app.most_in_flight {
+    if !app.in_flight.has_place(caller.counted_as()) {
         return Err(busy());
     }
     app.arrivals.enter(super::address::client(app, request)).ok_or_else(busy)
@@ -89,16 +90,16 @@ pub fn arrive(app: &App, request: &HttpRequest) -> Result<Arrival, Refusal> {
 /// A request in flight.
 pub struct Admitted {
     /// Ends its count when dropped.
-    pub in_flight: InFlight,
+    pub in_flight: admission::Admitted,
     /// Its deadline.
     pub deadline: Instant,
     pub within: Duration,
 }
 
-/// Admits a request whose body has arrived, or refuses it with 503 when too many are in flight. Its time began when it
-/// arrived.
-pub fn enter(app: &App, arrived: Instant, within: Duration) -> Result<Admitted, Refusal> {
-    let in_flight = InFlight::enter(&app.in_flight, app.most_in_flight).ok_or_else(busy)?;
+/// Admits a request whose body has arrived, or refuses it with 503 when too many are in flight, or too many of its caller while
+/// places are scarce. Its time began when it arrived.
+pub fn enter(app: &App, caller: &Caller, arrived: Instant, within: Duration) -> Result<Admitted, Refusal> {
+    let in_flight = app.in_flight.enter(caller.counted_as()).ok_or_else(busy)?;
     Ok(Admitted { in_flight, deadline: arrived + within, within })
 }
 

@@ -12,6 +12,7 @@ use kanzlei_runtime::queue::hash;
 use kanzlei_runtime::telemetry::{Callback, fresh_span};
 use kanzlei_store::queue::JobPhase;
 
+use super::access::Caller;
 use super::refusal::{Refusal, from_store, timely};
 use super::{admit, read};
 use crate::App;
@@ -37,7 +38,7 @@ pub async fn arrive(
     let Some(known) = known else {
         return Err(Problem::new(404, "No such address").detail("nothing waits here, or not any more").into());
     };
-    let mut arrival = admit::arrive(app, request)?;
+    let mut arrival = admit::arrive(app, request, &Caller::of_address(app, request))?;
     let body = read::body(request, payload, MOST_ARRIVES, Instant::now() + TIME, &mut arrival).await?;
     drop(arrival);
     let media = request.headers().get("content-type").and_then(|v| v.to_str().ok()).unwrap_or_default();

@@ -157,14 +157,14 @@ async fn answer(
     let most = allow::count(app, &routed, &caller, sent).await?;
     // Nothing runs for a client that accepts none of what would come of it.
     let format = negotiate::format(request, &routed.declared().web.formats)?;
-    let mut arrival = admit::arrive(app, request)?;
+    let mut arrival = admit::arrive(app, request, &caller)?;
     let within = routed.declared().time;
     let files = Holder::direct(app.effects.files.clone());
     if intake::takes_files(&routed.workflow.plan, routed.declared()) {
         let of = (&*routed.workflow.plan, routed.declared());
         let taken = Box::pin(intake::take(app, request, payload, of, &caller, most, &files, &mut arrival)).await?;
         // Files take as long as they take; the run's time begins when they have come.
-        let admitted = admit::enter(app, Instant::now(), within)?;
+        let admitted = admit::enter(app, &caller, Instant::now(), within)?;
         drop(arrival);
         let sent = taken.held;
         let input = gather::gathered(request, &routed, taken.body, taken.files)?;
@@ -173,7 +173,7 @@ async fn answer(
     }
     let arrived = Instant::now();
     let body = read::body(request, payload, most, arrived + within, &mut arrival).await?;
-    let admitted = admit::enter(app, arrived, within)?;
+    let admitted = admit::enter(app, &caller, arrived, within)?;
     drop(arrival);
     if routed.declared().webhook.is_some() {
         let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files, format };

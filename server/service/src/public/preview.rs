@@ -109,7 +109,8 @@ async fn answer(
         retry_after: Some(1),
         ..Problem::new(503, "Too many trials").detail("this draft is called too often at once").into()
     })?;
-    let mut arrival = admit::arrive(app, request)?;
+    let sender = Caller::of_address(app, request);
+    let mut arrival = admit::arrive(app, request, &sender)?;
     let (arrived, within) = (Instant::now(), routed.declared().time.min(WITHIN));
     let files = Holder::direct(app.effects.files.clone());
     let plan = &routed.workflow.plan;
@@ -127,7 +128,7 @@ async fn answer(
             },
         }
     };
-    let _admitted = admit::enter(app, Instant::now(), within)?;
+    let _admitted = admit::enter(app, &sender, Instant::now(), within)?;
     drop(arrival);
     let (declared, entry) = (routed.declared().answer, routed.workflow.entries[routed.endpoint].to_string());
     let later = declared == Answer::Later || (declared == Answer::Either && Prefer::of(request.headers()).later);

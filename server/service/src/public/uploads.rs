@@ -26,7 +26,7 @@ const BEGINS: &str = "kzf_";
 pub async fn receive(request: &HttpRequest, payload: &mut Payload, app: &Data<App>) -> Result<HttpResponse, Refusal> {
     let caller = access::any_caller(app, request).await?;
     let owner = caller.subject();
-    let arrival = admit::arrive(app, request)?;
+    let arrival = admit::arrive(app, request, &caller)?;
     let holder = Holder::direct(app.effects.files.clone());
     holder.count_for(owner.clone());
     let bounds = &app.effects.files.bounds;

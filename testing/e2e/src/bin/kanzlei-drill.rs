@@ -1,11 +1,12 @@
 //! `cargo xtask drill`: services killed at random moments, as often as wanted, under load; and with
-//! `--cluster`, nodes of the database killed too.
+//! `--cluster`, nodes of the database killed too; with `--upgrade`, services of a former version replaced; with `--overload`, ten times
+//! the load that a service has places for.
 
 use std::path::Path;
 use std::time::Duration;
 
 use kanzlei_e2e::drill::{Drill, Found};
-use kanzlei_e2e::{bins, drill};
+use kanzlei_e2e::{bins, drill, overload};
 use kanzlei_harness::cluster::Cluster;
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::office::{Databases, Office, Ports, harbour};
@@ -19,11 +20,13 @@ fn main() {
     let dir = kanzlei_harness::scratch::folder("drill");
     let found = match args.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
         ["cluster"] => cluster(&dir),
+        ["overload"] => return overload(&dir),
+        ["upgrade", former] => upgrade(&dir, Path::new(former)),
         [kills, processes] => {
             let number = |text: &str| text.parse().expect("a number");
             services(&dir, number(kills), number(processes))
         }
-        _ => panic!("usage: kanzlei-drill KILLS PROCESSES | cluster"),
+        _ => panic!("usage: kanzlei-drill KILLS PROCESSES | cluster | upgrade FOLDER | overload"),
     };
     println!("{found}");
     let good = found.good();
@@ -63,6 +66,62 @@ fn services(dir: &Path, kills: usize, processes: usize) -> Found {
             eprintln!("{} of {kills} kills, {} jobs accepted", round + 1, drilled.accepted());
         }
     }
+    let found = drilled.finish(&server, "kanzlei_drill", DRAIN);
+    office.stop();
+    found
+}
+
+/// Half a minute of ten times the load.
+fn overload(dir: &Path) {
+    let server = Mariadb::start(&dir.join("database")).expect("MariaDB starts");
+    let url = server.fresh("kanzlei_drill").expect("database");
+    let records = harbour(&server, "kanzlei_drill_harbour").expect("records");
+    let ports = Ports::free().expect("ports");
+    let databases = Databases::with_harbour(url, &records, &server);
+    let settings: Vec<&str> = SETTINGS.into_iter().chain(overload::SETTINGS).collect();
+    let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &settings).expect("office");
+    println!("{}", overload::run(&office, Duration::from_secs(30)));
+    office.stop();
+    drop(server);
+    let _ = std::fs::remove_dir_all(dir);
+}
+
+/// Two services of a former version, upgraded one after the other under load: the first one of today brings the schema up to date
+/// while the former works, each works beside the other, and both are killed meanwhile.
+fn upgrade(dir: &Path, former: &Path) -> Found {
+    let server = Mariadb::start(&dir.join("database")).expect("MariaDB starts");
+    let url = server.fresh("kanzlei_drill").expect("database");
+    let records = harbour(&server, "kanzlei_drill_harbour").expect("records");
+    let ports = Ports::free().expect("ports");
+    let databases = Databases::with_harbour(url, &records, &server);
+    let mut office = Office::start(former, &dir.join("office"), databases, ports, &SETTINGS).expect("office");
+    let (former, own) = (former.join("kanzleid"), bins().join("kanzleid"));
+    drill::keep_outcomes(&server, "kanzlei_drill");
+    let changes = || -> u32 {
+        let count = server.sql("kanzlei_drill", "SELECT COUNT(*) FROM _sqlx_migrations").expect("migrations");
+        count.trim().parse().expect("a number")
+    };
+    let before = changes();
+    let mut drilled = Drill::start(&mut office, vec![drill::Environment::new()], 6, Duration::from_millis(8));
+    let say = |what: &str, drilled: &Drill| eprintln!("{what}; {} jobs accepted", drilled.accepted());
+    drilled.more(300);
+    drilled.upgrade(&own);
+    drilled.restart(1);
+    let after = changes();
+    assert!(after > before, "the version of today changes the schema: {before} and {after} changes");
+    say(&format!("one service is upgraded, {} changes of the schema later", after - before), &drilled);
+    drilled.more(300);
+    drilled.kill(1);
+    say("the upgraded service was killed beside the former one", &drilled);
+    drilled.more(300);
+    drilled.upgrade(&former);
+    drilled.kill(0);
+    say("the former service was killed and started again on the new schema", &drilled);
+    drilled.more(300);
+    drilled.upgrade(&own);
+    drilled.restart(0);
+    say("both services are upgraded", &drilled);
+    drilled.more(300);
     let found = drilled.finish(&server, "kanzlei_drill", DRAIN);
     office.stop();
     found
