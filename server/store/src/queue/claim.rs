@@ -367,7 +367,8 @@ impl Store {
         for chunk in portions(jobs) {
             let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT h.id FROM job h WHERE h.id IN (");
             push_ids(&mut query, chunk);
-            query.push(") AND (");
+            // One that has begun keeps its turn.
+            query.push(") AND h.outcomes = 0 AND h.waits_for IS NULL AND h.retries = 0 AND (");
             let other = "EXISTS (SELECT 1 FROM job o FORCE INDEX (job_ordering_key) WHERE o.ordering_key = h.ordering_key AND o.phase = ";
             for phase in [1_u8, 3] {
                 query.push(other).push(phase).push(" AND o.claim_rank = h.priority AND o.ready_at < h.due) OR ");
