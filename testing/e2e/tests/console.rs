@@ -95,6 +95,52 @@ async fn a_workflow_is_compared_with_its_draft_and_its_past() {
     desk.browser.close().await;
 }
 
+/// A draft is deployed for a share, compared with the live revision, given more and finished; the workflow is held and released.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_draft_serves_a_share_until_it_is_finished() {
+    let desk = Desk::new("shares", |office| {
+        let text = |body: &str| {
+            format!("workflow: hello\nentries: [{{endpoint: GET /hello, access: open}}]\nsteps:\n  - reply: 200\n    body: {body}\n")
+        };
+        assert_eq!(deploy_texts(office, &[("h.yaml", &text("old"))]).status, 200);
+        let folder = Folder::new("shares", &[("hello.yaml", &text("new"))]);
+        said(&client_in(Some(office), &folder.0, &["draft", "push", "hello.yaml"]), 0);
+    })
+    .await;
+    let browser = &desk.browser;
+    let hello = |ring: &str| http("GET", &format!("{}/hello", desk.office.public()), &[("x-ring", ring)], b"").body;
+    desk.open("/workflows/hello/gradual").await.see("Only revision 1 serves what comes.").await;
+    desk.open("/workflows/hello/deploy").await.see("Who gets it").await;
+    desk.click("fieldset label:last-of-type input").await;
+    let share = browser.find("#share-percent").await;
+    share.clear().await.expect("clear");
+    share.send_keys("0").await.expect("typing");
+    browser.find("#share-header").await.send_keys("X-Ring: new").await.expect("typing");
+    browser.press("", "Deploy revision 2").await;
+    browser.see("Revision 2 serves a share").await;
+    assert!(hello("new").contains("new") && hello("other").contains("old"));
+    browser.press("", "Compare the two").await;
+    desk.sees(&["Revision 2 serves requests with X-Ring: new", "live · revision 1", "200 · succeeded"]).await;
+    browser.press("", "Change the share …").await;
+    let margin = browser.find(".bx--modal.is-visible #share-margin").await;
+    margin.send_keys("5").await.expect("typing");
+    browser.press(MODAL, "Change").await;
+    browser.see("its share of failures or rejections is 5 points higher").await;
+    browser.press("", "Finish …").await;
+    browser.press(MODAL, "Finish").await;
+    desk.sees(&["Revision 2 is live now", "live · revision 2"]).await;
+    assert!(hello("other").contains("new"));
+    browser.press("", "Hold …").await;
+    browser.find("#hold-reason").await.send_keys("the tides are read anew").await.expect("typing");
+    browser.press(MODAL, "Hold").await;
+    browser.see("the tides are read anew").await;
+    assert_eq!(http("GET", &format!("{}/hello", desk.office.public()), &[], b"").status, 503);
+    browser.press("", "Release").await;
+    browser.see("Hold …").await;
+    assert!(hello("other").contains("new"));
+    desk.browser.close().await;
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_run_is_shown_as_an_annotated_sheet() {
     let desk = Desk::new("annotated", |office| {
@@ -322,6 +368,7 @@ async fn no_page_has_a_barrier_in_light_or_dark() {
             ("/workflows/berth-quote/runs", &[]),
             ("/workflows/berth-quote/figures", &[]),
             ("/workflows/berth-quote/history", &[]),
+            ("/workflows/berth-quote/gradual", &[]),
             ("/workflows/berth-quote/deploy", &[]),
             ("/runs", &[]),
             ("/jobs", &[]),
