@@ -159,7 +159,7 @@ fn a_worse_revision_is_taken_back_by_itself() {
         let looked = async || {
             bed.journaled().await;
             let live = bed.service.app.live.load_full();
-            let Some(gradual) = live.gradual("work") else { return None };
+            let gradual = live.gradual("work")?;
             look(&bed.service.app.jobs, &live, gradual).await.expect("compares")
         };
         for n in 0..9 {
