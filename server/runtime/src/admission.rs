@@ -162,7 +162,7 @@ mod tests {
             held.pop_front();
             for who in 0..10 {
                 dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-                let times = if who == 0 { 9 } else { u32::from((dice >> 33) % 20 == 0) };
+                let times = if who == 0 { 9 } else { u32::from((dice >> 33).is_multiple_of(20)) };
                 for _ in 0..times {
                     let entered = admission.enter_at(&format!("caller-{who}"), ms);
                     if ms > 2000 {

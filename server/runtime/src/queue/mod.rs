@@ -294,6 +294,7 @@ impl Jobs {
     pub fn row(&self, live: &Live, workflow: &Workflow, id: Uuid, input: &Value, origin: &Origin) -> Result<NewJob> {
         let row = self.row_at(live, &workflow.plan, (workflow.revision, live.generation), id, input, origin)?;
         match live.gradual(&workflow.plan.name) {
+            Some(gradual) if gradual.workflow.revision == workflow.revision => Ok(row),
             Some(gradual) if gradual.serves_job(&id.to_string(), &row.tags, origin.drawn) => {
                 let workflow = &gradual.workflow;
                 let input = workflow.plan.input.accept(input).map_err(Error::Problem)?;

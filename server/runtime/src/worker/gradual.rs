@@ -4,6 +4,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use kanzlei_model::time::Span;
 use kanzlei_store::audit::Audited;
 use kanzlei_store::gradual::{End, Outcome};
 
@@ -14,6 +15,8 @@ use crate::queue::Jobs;
 
 /// The pause between two looks.
 const EVERY: Duration = Duration::from_secs(5);
+/// What is compared: the runs of this span, or since the deploy began.
+const WINDOW: Span = Span::from_secs(6 * 3600);
 /// Who takes back, in records.
 pub const BY: &str = "the service";
 
@@ -43,7 +46,8 @@ pub async fn look(jobs: &Jobs, live: &Live, gradual: &Gradual) -> kanzlei_store:
         return Ok(None);
     }
     let Some(before) = live.workflows.get(name) else { return Ok(None) };
-    let [was, is] = figures(&jobs.store, live, name, gradual.since, [before.revision, number]).await?;
+    let since = gradual.since.max(now() - WINDOW);
+    let [was, is] = figures(&jobs.store, live, name, since, [before.revision, number]).await?;
     let Some(why) = gradual.rules.worse(&was.side(), &is.side()) else { return Ok(None) };
     let at = now();
     let end = End { at, outcome: Outcome::TakenBack, by: BY.into(), reason: why.clone() };

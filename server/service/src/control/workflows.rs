@@ -148,7 +148,7 @@ pub async fn workflow(app: Data<App>, name: Path<String>) -> Result<HttpResponse
         revision: workflow.revision,
         since: workflow.since,
         hold: holds.into_iter().find(|hold| hold.workflow == *name).map(super::holds::shown),
-        gradual: super::gradual::of(&app, &live, &name).await?,
+        gradual: super::gradual::of(&app, &live, &name).await.unwrap_or_default(),
         endpoints: endpoints(workflow, &app.public_url),
         input: declared.collect(),
         sheet: workflow.plan.sheet.clone(),
