@@ -106,7 +106,7 @@ fn show(api: &Api, name: &str, json: bool) -> Done {
     println!();
     draw::table(
         &["revision", "runs", "failed", "rejected", "p50", "p95", "p99"],
-        [("live", &found.old), ("new", &found.new)].map(|(word, side)| row(word, side)),
+        [("old", &found.old), ("new", &found.new)].map(|(word, side)| row(word, side)),
     );
     println!();
     let mut answers: Vec<(&str, Option<u16>)> = Vec::new();
@@ -125,7 +125,7 @@ fn show(api: &Api, name: &str, json: bool) -> Done {
         vec![status, draw::state(state), of(&found.old), of(&found.new)]
     });
     if !answers.is_empty() {
-        draw::table(&["answer", "run", "live", "new"], rows);
+        draw::table(&["answer", "run", "old", "new"], rows);
     }
     if let Some(worse) = found.worse.as_ref().filter(|_| found.end.is_none()) {
         println!("\n{}", draw::paint("31", worse));

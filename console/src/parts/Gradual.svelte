@@ -80,7 +80,7 @@
       {/if}
     </div>
     <table>
-      <thead><tr><th>Since then</th><th class="number">live · revision {old.revision}</th><th class="number">new · revision {fresh.revision}</th></tr></thead>
+      <thead><tr><th>Since then</th><th class="number">{end ? 'before' : 'live'} · revision {old.revision}</th><th class="number">new · revision {fresh.revision}</th></tr></thead>
       <tbody>
         <tr><td>Runs</td><td class="number">{old.runs.toLocaleString('en')}</td><td class="number">{fresh.runs.toLocaleString('en')}</td></tr>
         <tr><td>Failed</td><td class="number">{of(old.failed, old.runs)}</td><td class="number">{of(fresh.failed, fresh.runs)}</td></tr>

@@ -93,14 +93,13 @@ pub struct Admitted {
     pub in_flight: admission::Admitted,
     /// Its deadline.
     pub deadline: Instant,
-    pub within: Duration,
 }
 
 /// Admits a request whose body has arrived, or refuses it with 503 when too many are in flight, or too many of its caller while
 /// places are scarce. Its time began when it arrived.
 pub fn enter(app: &App, caller: &Caller, arrived: Instant, within: Duration) -> Result<Admitted, Refusal> {
     let in_flight = app.in_flight.enter(caller.counted_as()).ok_or_else(busy)?;
-    Ok(Admitted { in_flight, deadline: arrived + within, within })
+    Ok(Admitted { in_flight, deadline: arrived + within })
 }
 
 /// Too many requests at once.

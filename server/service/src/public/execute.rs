@@ -95,6 +95,7 @@ pub async fn run_or_queue(
     let machine = Machine::new(plan.clone(), start);
     let run = Box::new(DirectRun {
         id: about.id,
+        within: route.declared().time,
         // The key is for calls and UUIDs alone, and takes longer to make than a small run to end.
         machine: if plan.may_call() || plan.uses_run { machine.with_key(app.jobs.key_of(about.id)) } else { machine },
         entry,
@@ -104,7 +105,6 @@ pub async fn run_or_queue(
         journal: app.journal.clone(),
         started,
         deadline: admitted.deadline,
-        within: admitted.within,
         request_id: about.request_id.to_owned(),
         trace,
         caller,

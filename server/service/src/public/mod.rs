@@ -33,6 +33,7 @@ pub(crate) mod uploads;
 mod web;
 mod webhooks;
 
+use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::http::header::{HeaderName, HeaderValue, SERVER, X_CONTENT_TYPE_OPTIONS};
@@ -42,6 +43,7 @@ use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::files::Holder;
+use kanzlei_runtime::live::Live;
 use kanzlei_runtime::metrics::class;
 use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
@@ -144,15 +146,12 @@ async fn answer(
             return Ok(response);
         }
     };
-    let mut caller = access::caller(app, request, &routed).await?;
-    let mut routed = routed;
-    if !live.graduals.is_empty()
-        && let Some(other) = route::gradual(&live, &routed, request, &caller, id, sent)
-    {
-        routed = other;
-        // It may ask for more than the live revision.
-        caller = Box::pin(access::caller(app, request, &routed)).await?;
-    }
+    let caller = access::caller(app, request, &routed).await?;
+    let (routed, caller) = match live.graduals.is_empty() {
+        true => (routed, caller),
+        // Rare, and so no part of the future.
+        false => Box::pin(side_by_side(app, request, &live, (routed, caller), id, sent)).await?,
+    };
     sent.used = caller.key.clone();
     let most = allow::count(app, &routed, &caller, sent).await?;
     // Nothing runs for a client that accepts none of what would come of it.
@@ -182,6 +181,20 @@ async fn answer(
     let input = gather::input(request, &routed, &body, sent)?;
     let about = execute::About { id, request_id, caller, sent: body.len(), started: now(), files, format };
     perform(app, request, routed, admitted, input, about).await
+}
+
+/// The endpoint and the caller of a request where revisions stand side by side: the other one may ask for more than the live one.
+async fn side_by_side<'p>(
+    app: &Data<App>,
+    request: &HttpRequest,
+    live: &'p Arc<Live>,
+    (routed, caller): (route::Route<'p>, access::Caller),
+    id: Uuid,
+    sent: &mut Sent,
+) -> Result<(route::Route<'p>, access::Caller), Refusal> {
+    let Some(other) = route::gradual(live, &routed, request, &caller, id, sent) else { return Ok((routed, caller)) };
+    let caller = access::caller(app, request, &other).await?;
+    Ok((other, caller))
 }
 
 /// Claims the key of a request, and runs its workflow or queues it as a job.
