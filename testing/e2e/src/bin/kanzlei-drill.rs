@@ -109,7 +109,7 @@ fn upgrade(dir: &Path, former: &Path) -> Found {
     drilled.restart(1);
     let after = changes();
     assert!(after > before, "the version of today changes the schema: {before} and {after} changes");
-    say(&format!("one service is upgraded, {} changes of the schema later", after - before), &drilled);
+    say(&format!("one service is upgraded, the schema has {after} changes instead of {before}"), &drilled);
     drilled.more(300);
     drilled.kill(1);
     say("the upgraded service was killed beside the former one", &drilled);
