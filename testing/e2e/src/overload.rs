@@ -68,12 +68,14 @@ impl std::fmt::Display for Found {
         writeln!(f, "{:.0} requests a second offered to places for {:.0}", self.offered, self.capacity)?;
         writeln!(f, "{answered} answered, {busy} refused with 503, {other} otherwise")?;
         writeln!(f, "longest answer {:?}, longest refusal {:?}", longest(0), longest(1))?;
-        let modest = (1..self.keys.len()).map(|key| self.share(key)).fold(1.0, f64::min);
+        let modest = (1..self.keys.len()).map(|key| self.share(key));
+        let (least, mean) = (modest.clone().fold(1.0, f64::min), modest.sum::<f64>() / (self.keys.len() - 1) as f64);
         writeln!(
             f,
-            "of the greedy key {:.1} % answered, of each modest key at least {:.1} %",
+            "of the greedy key {:.1} % answered, of the modest keys {:.1} % on average and {:.1} % at least",
             self.share(0) * 100.0,
-            modest * 100.0
+            mean * 100.0,
+            least * 100.0
         )?;
         write!(
             f,
