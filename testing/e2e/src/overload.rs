@@ -180,7 +180,7 @@ pub fn run(office: &Office, lasting: Duration) -> Found {
     let capacity = PLACES as f64 / usual.as_secs_f64();
     let stop = Arc::new(AtomicBool::new(false));
     let served: Arc<Mutex<HashMap<usize, Served>>> = Arc::default();
-    // Nine and a half times what there are places for, and half of it from the modest keys together.
+    // The greedy key sends 9.5 times the capacity; the modest keys send half of the capacity together.
     let greedy = Duration::from_secs_f64(GREEDY as f64 / (9.5 * capacity));
     let modest = Duration::from_secs_f64(2.0 * MODEST as f64 / (0.5 * capacity));
     let senders = (0..GREEDY).map(|_| (0, greedy)).chain((1..=MODEST).flat_map(|key| [(key, modest), (key, modest)]));

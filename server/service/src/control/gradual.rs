@@ -8,6 +8,7 @@ use actix_web::web::{Data, Json, Path};
 use kanzlei_api::gradual::{AnswerCount, EndGradual, Gradual, GradualEnd, GradualLine, Graduals, NewRules, Side};
 use kanzlei_compiler::check::Bundle;
 use kanzlei_compiler::plan::Plan;
+use kanzlei_lang::document::Source;
 use kanzlei_lang::suggest;
 use kanzlei_model::gradual::{Rules, percent};
 use kanzlei_model::time::Span;
@@ -237,12 +238,17 @@ pub(super) async fn fits(
 
 /// Checks that the revisions which serve a share pass the check beside what a deploy changes.
 pub(super) async fn stay_sound(app: &App, live: &Arc<Live>, given: &Bundle, renamed: Option<&str>) -> Result<()> {
-    let names: Vec<_> = given.documents.iter().filter_map(|source| name_of(&source.text)).collect();
     for (name, gradual) in &live.graduals {
-        let replaced = names.iter().any(|(kind, given)| *kind == "workflow" && given == name) || renamed == Some(name);
-        if replaced {
+        let is =
+            |source: &Source| name_of(&source.text).is_some_and(|(kind, given)| kind == "workflow" && given == *name);
+        let before = live.workflows.get(name).map(|workflow| workflow.source.as_str());
+        let replaced = given.documents.iter().any(|source| is(source) && Some(source.text.as_str()) != before);
+        if replaced || renamed == Some(name) {
             continue;
         }
+        // What is given as it is live stays beside the gradual revision.
+        let mut given = given.clone();
+        given.documents.retain(|source| !is(source));
         let bundle = with_live_but(given.clone(), &beside(&live.documents, &gradual.document), renamed);
         let others = bundle.documents[given.documents.len()..].to_vec();
         let checked = check_here(app, bundle).await?;

@@ -137,6 +137,9 @@ fn what_cannot_stand_beside_the_live_revision_is_refused() {
         assert_eq!(begun.status, 200, "{begun:?}");
         let broken = bed.deploy(&[&words("greet")]).await;
         assert!(broken.status == 422 && broken.body.contains("which serves 100 %"), "{broken:?}");
+        // Also beside the text of the live revision, which changes nothing of it.
+        let broken = bed.deploy(&[&old, &words("greet")]).await;
+        assert!(broken.status == 422 && broken.body.contains("which serves 100 %"), "{broken:?}");
         let wrong = bed.control("POST /workflows/work/gradual/finish", &json!({"revision": 1})).await;
         assert_eq!(wrong.status, 409, "{wrong:?}");
         let finished = bed.control("POST /workflows/work/gradual/finish", &json!({"revision": 2})).await;
