@@ -54,6 +54,7 @@ fn a_service_starts_with_the_key_that_sealed_its_records() {
     let url = server().fresh("kanzlei_keys").expect("a database");
     let (first, other) =
         ("AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=", "HwECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=");
+    let begun = kanzlei_harness::scratch::folder("keys-begun");
     actix_web::rt::System::new().block_on(async {
         for (key, replace, wanted) in [
             ("", "false", ""),
@@ -64,7 +65,12 @@ fn a_service_starts_with_the_key_that_sealed_its_records() {
             (other, "true", ""),
             (first, "false", "is not the one that sealed"),
         ] {
-            let flags = [("database.url", url.as_str()), ("secrets.key", key), ("secrets.replace_key", replace)];
+            let flags = [
+                ("database.url", url.as_str()),
+                ("journal.begun", begun.to_str().expect("UTF-8")),
+                ("secrets.key", key),
+                ("secrets.replace_key", replace),
+            ];
             let flags = flags.map(|(name, value)| (name.to_owned(), value.to_owned()));
             let config = Config::load(None, [], &flags).expect("settings");
             let store = Store::open(&url, 2).await.expect("records");
