@@ -443,7 +443,8 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-fn deploy(bins: &Path, whole: &Whole, folder: &Path) -> Result<(), Fault> {
+/// Deploys a folder with the client.
+pub fn deploy(bins: &Path, whole: &Whole, folder: &Path) -> Result<(), Fault> {
     let output = Command::new(bins.join("kanzlei"))
         .arg("deploy")
         .arg(folder)

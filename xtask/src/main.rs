@@ -9,6 +9,7 @@ mod package;
 mod parts;
 mod sbom;
 mod shots;
+mod soak;
 mod sqlx;
 mod test;
 
@@ -68,6 +69,11 @@ enum What {
         #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade"])]
         overload: bool,
     },
+    /// Half of the capacity of this machine for hours: memory, descriptors and latency must stay flat
+    Soak {
+        #[arg(long, default_value_t = 120.0)]
+        minutes: f64,
+    },
     /// Attacks a fresh office on loopback and prints a table of what was held
     Attack,
     /// Renew the control API's OpenAPI document and the console's TypeScript, after a type of the API changed
@@ -97,6 +103,7 @@ fn main() -> ExitCode {
             drill(&["cluster".into()], &[packages::GALERA, packages::RSYNC, packages::LSOF])
         }
         What::Drill { kills, processes, .. } => drill(&[kills.to_string(), processes.to_string()], &[]),
+        What::Soak { minutes } => soak::soak(minutes),
         What::Attack => attack(),
         What::Api => build::api(),
         What::Parts => parts::bundle(&root()).map(|()| ExitCode::SUCCESS).map_err(Into::into),

@@ -6,6 +6,7 @@
 pub mod attack;
 pub mod browser;
 pub mod calls;
+pub mod charts;
 pub mod desk;
 pub mod drill;
 pub mod overload;

@@ -188,6 +188,11 @@ impl Mariadb {
         self.node = Some(node);
     }
 
+    /// The id of the server's process; 0 while none runs.
+    pub fn id(&self) -> u32 {
+        self.process.as_ref().map_or(0, Process::id)
+    }
+
     pub fn port(&self) -> u16 {
         self.port
     }
