@@ -5,6 +5,7 @@ mod deliveries;
 mod edit;
 mod gradual;
 mod jobs;
+mod names;
 mod office;
 mod services;
 mod transfer;
@@ -19,6 +20,7 @@ pub use deliveries::{Deliveries, Redeliver, SendWebhook};
 pub use edit::{Draft, Edit};
 pub use gradual::{GradualAction, Share};
 pub use jobs::{Ahead, JobCommand, Jobs, LaneAction, Select, TimetableAction, Timetables, WhichJobs};
+pub use names::Names;
 pub use office::{Databases, Keys, Operators, Secrets, Settings};
 pub use services::{Sample, Service};
 pub use transfer::{Exporting, Importing};
@@ -542,10 +544,17 @@ pub enum Command {
         before: Option<uuid::Uuid>,
         #[arg(long, default_value_t = 20)]
         limit: u32,
+        #[command(flatten)]
+        names: Names,
     },
+    /// Show the pseudonym of a caller, a key or a tag, to find it in a list that was passed on
+    #[command(
+        after_help = "Examples:\n  kanzlei pseudonym northern-line\n  grep \"$(kanzlei pseudonym northern-line)\" usage.csv"
+    )]
+    Pseudonym { name: String },
     /// Show what keys asked for, and what they have left of their allowances
     #[command(
-        after_help = "Examples:\n  kanzlei usage\n  kanzlei usage northern-line --days 30\n  kanzlei usage --days 90 --csv > usage.csv"
+        after_help = "Examples:\n  kanzlei usage\n  kanzlei usage northern-line --days 30\n  kanzlei usage --days 90 --csv --pseudonyms > usage.csv"
     )]
     Usage {
         /// Only this key
@@ -556,6 +565,8 @@ pub enum Command {
         /// Print a row for each key, workflow and hour, as CSV (RFC 4180)
         #[arg(long)]
         csv: bool,
+        #[command(flatten)]
+        names: Names,
     },
     /// List messages of senders as they arrived at webhooks, newest first
     #[command(

@@ -1,5 +1,7 @@
 //! What the fuzz targets share: the demo office as documents to refer to, and dull outcomes for effects.
 
+pub mod requests;
+
 use std::sync::OnceLock;
 
 use kanzlei_compiler::check::Bundle;

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Command, ExitCode};
 use std::time::{Duration, Instant};
 
-use kanzlei_harness::office::{Ports, Whole, control, get};
+use kanzlei_harness::office::{Office, Ports, Whole, control, get};
 use kanzlei_harness::packages;
 use kanzlei_harness::ports;
 use kanzlei_harness::process::Process;
@@ -53,6 +53,8 @@ pub enum Bench {
         #[arg(long, default_value_t = 60)]
         away: u64,
     },
+    /// Jobs with 1, 2 and 4 processes on 1 and 3 nodes, what each costs, and what stays of it
+    Scale,
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
     Language {
         /// Seconds of each round
@@ -77,6 +79,7 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Jobs { rates } => jobs(rates),
         Bench::Access { seconds } => access(seconds),
         Bench::Changes => changes(),
+        Bench::Scale => crate::scale::scale(),
         Bench::Files => files(),
         Bench::Journal { runs, away } => journal(runs, away),
         Bench::Language { seconds } => language(seconds),
@@ -445,11 +448,16 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
 
 /// Deploys a folder with the client.
 pub fn deploy(bins: &Path, whole: &Whole, folder: &Path) -> Result<(), Fault> {
+    deploy_to(bins, &whole.office, folder)
+}
+
+/// The same to an office without the database that the start command makes.
+pub fn deploy_to(bins: &Path, office: &Office, folder: &Path) -> Result<(), Fault> {
     let output = Command::new(bins.join("kanzlei"))
         .arg("deploy")
         .arg(folder)
-        .env("KANZLEI_URL", whole.office.control())
-        .env("KANZLEI_TOKEN", &whole.office.token)
+        .env("KANZLEI_URL", office.control())
+        .env("KANZLEI_TOKEN", &office.token)
         .output()?;
     if output.status.success() {
         Ok(())
@@ -501,7 +509,7 @@ fn median(mut figures: Vec<Figure>) -> Figure {
 }
 
 /// Seconds of processor time a process used (proc(5), fields 14 and 15 of stat).
-fn processor_time(process: u32) -> f64 {
+pub fn processor_time(process: u32) -> f64 {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
     let fields: Vec<&str> = stat.rsplit_once(") ").map_or("", |(_, rest)| rest).split(' ').collect();
     let ticks = |at: usize| fields.get(at).and_then(|f| f.parse::<f64>().ok()).unwrap_or(0.0);

@@ -8,6 +8,7 @@ mod fuzz;
 mod package;
 mod parts;
 mod sbom;
+mod scale;
 mod shots;
 mod soak;
 mod sqlx;
@@ -41,7 +42,7 @@ enum What {
     Bench(bench::Bench),
     /// Feed a part of the core with what a fuzzer thinks of
     Fuzz {
-        /// documents, editing, expressions, scripts, openapi or cases
+        /// documents, editing, expressions, scripts, openapi, cases or public
         target: String,
         #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..=600))]
         minutes: u64,
@@ -68,6 +69,15 @@ enum What {
         /// Ten times the load that a service has places for
         #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade"])]
         overload: bool,
+        /// What the machine does: a database that may not write, full and slow disks, little memory, clocks that differ
+        #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade", "overload"])]
+        faults: bool,
+        /// Networks between two services and three nodes that part, lose packets or are slow (as root)
+        #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade", "overload", "faults"])]
+        partition: bool,
+        /// Only this one of the faults
+        #[arg(long, value_name = "FAULT")]
+        only: Option<String>,
     },
     /// Half of the capacity of this machine for hours: memory, descriptors and latency must stay flat
     Soak {
@@ -99,6 +109,12 @@ fn main() -> ExitCode {
         What::Contract { examples } => contract::run_contract(examples),
         What::Drill { upgrade: Some(revision), .. } => upgrade(&revision),
         What::Drill { overload: true, .. } => drill(&["overload".into()], &[]),
+        What::Drill { faults: true, only, .. } => faults(&FAULTS, only, &[packages::FAKETIME]),
+        What::Drill { partition: true, only, .. } => faults(
+            &PARTITIONS,
+            only,
+            &[packages::GALERA, packages::RSYNC, packages::LSOF, packages::NFTABLES, packages::IPROUTE],
+        ),
         What::Drill { cluster: true, .. } => {
             drill(&["cluster".into()], &[packages::GALERA, packages::RSYNC, packages::LSOF])
         }
@@ -187,6 +203,23 @@ fn upgrade(revision: &str) -> Done {
     command.arg("upgrade").arg(&former);
     run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What machines and networks do; each is drilled in a process of its own.
+const FAULTS: [&str; 6] = ["read-only", "full-database", "full-office", "slow-disk", "memory", "clocks"];
+const PARTITIONS: [&str; 5] = ["lost-node", "minority", "one-way", "slow-links", "lost-services"];
+
+fn faults(known: &[&str], only: Option<String>, needed: &[(&str, &str)]) -> Done {
+    let chosen: Vec<&str> =
+        known.iter().copied().filter(|fault| only.as_deref().is_none_or(|only| only == *fault)).collect();
+    if chosen.is_empty() {
+        return Err(format!("there is no such fault; known are {}", known.join(", ")).into());
+    }
+    for fault in chosen {
+        println!("\n{fault}");
+        drill(&["fault".into(), fault.into()], needed)?;
+    }
     Ok(ExitCode::SUCCESS)
 }
 

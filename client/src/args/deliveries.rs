@@ -6,6 +6,8 @@ use clap::Args;
 use kanzlei_api::deliveries::DeliveryFilter;
 use uuid::Uuid;
 
+use super::Names;
+
 #[derive(Args)]
 pub struct Deliveries {
     /// Only those to this workflow
@@ -30,13 +32,25 @@ pub struct Deliveries {
     before: Option<Uuid>,
     #[arg(long, default_value_t = 20)]
     limit: u32,
+    #[command(flatten)]
+    names: Names,
 }
 
 impl Deliveries {
     /// The filter that they are.
     pub fn filter(self) -> DeliveryFilter {
-        let Deliveries { workflow, state, key, run, since, until, before, limit } = self;
-        DeliveryFilter { workflow, state, key, run, since, until, before, limit: Some(limit) }
+        let Deliveries { workflow, state, key, run, since, until, before, limit, names } = self;
+        DeliveryFilter {
+            workflow,
+            state,
+            key,
+            run,
+            since,
+            until,
+            before,
+            limit: Some(limit),
+            pseudonyms: names.pseudonyms(),
+        }
     }
 }
 

@@ -2,6 +2,8 @@
 
 use clap::{Args as ClapArgs, Subcommand};
 
+use super::Names;
+
 /// Selects jobs; all given conditions must match.
 #[derive(ClapArgs, Default)]
 pub struct Select {
@@ -69,6 +71,8 @@ pub struct Jobs {
     pub follow: bool,
     #[arg(long, default_value_t = 20)]
     pub limit: u32,
+    #[command(flatten)]
+    pub names: Names,
 }
 
 /// How far to look ahead.

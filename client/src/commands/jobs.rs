@@ -57,7 +57,12 @@ pub fn start(api: &Api, name: &str, inputs: &[String], follow: bool, json: bool)
 
 /// Lists jobs, newest first.
 pub fn list(api: &Api, args: &Jobs, json: bool) -> Done {
-    let filter = JobFilter { limit: Some(args.limit), before: args.before.clone(), ..filter(&args.select) };
+    let filter = JobFilter {
+        limit: Some(args.limit),
+        before: args.before.clone(),
+        pseudonyms: args.names.pseudonyms(),
+        ..filter(&args.select)
+    };
     loop {
         let page: JobPage = api.get(&listing("jobs", &filter))?;
         if json {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use kanzlei_api::issuers::Issuers;
-use kanzlei_api::keys::{KeyRotation, Keys, MadeKey, NewKey, UsageFilter, UsageReport};
+use kanzlei_api::keys::{KeyRotation, Keys, MadeKey, NewKey, Pseudonym, UsageFilter, UsageReport};
 
 use super::{listing, print_json, segment};
 use crate::api::Api;
@@ -113,6 +113,16 @@ fn made(made: &MadeKey, json: bool) -> Done {
     println!("{}", made.key);
     if let Some(until) = made.former_until {
         eprintln!("The one before it is valid until {} UTC.", draw::time(until));
+    }
+    Ok(())
+}
+
+/// Prints what stands in the place of a name in lists with pseudonyms.
+pub fn pseudonym(api: &Api, name: &str, json: bool) -> Done {
+    let found: Pseudonym = api.get(&format!("/pseudonyms/{}", segment(name)))?;
+    match json {
+        true => print_json(&found),
+        false => println!("{}", found.pseudonym),
     }
     Ok(())
 }

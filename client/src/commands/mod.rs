@@ -154,8 +154,9 @@ pub fn run(args: Args) -> Done {
         }
         Command::Resume => repair::resume(&api()?),
         Command::OfJobs(command) => repair::run(&api()?, command, json),
-        Command::Refusals { workflow, status, request_id, before, limit } => {
-            let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit) };
+        Command::Refusals { workflow, status, request_id, before, limit, names } => {
+            let pseudonyms = names.pseudonyms();
+            let filter = RefusalFilter { workflow, status, request_id, before, limit: Some(limit), pseudonyms };
             refusals::list(&api()?, &filter, json)
         }
         Command::Watches => timetables::watches(&api()?, json),
@@ -169,7 +170,11 @@ pub fn run(args: Args) -> Done {
         Command::Mcp { allow_deploy } => assist::serve(api()?, allow_deploy),
         Command::Libraries { retire: Some(name) } => libraries::retire(&api()?, &name),
         Command::Libraries { retire: None } => libraries::list(&api()?, json),
-        Command::Usage { key, days, csv } => keys::usage(&api()?, &UsageFilter { key, days: Some(days) }, csv, json),
+        Command::Pseudonym { name } => keys::pseudonym(&api()?, &name, json),
+        Command::Usage { key, days, csv, names } => {
+            let filter = UsageFilter { key, days: Some(days), pseudonyms: names.pseudonyms() };
+            keys::usage(&api()?, &filter, csv, json)
+        }
         Command::Deliveries(which) => deliveries::list(&api()?, &which.filter(), json),
         Command::Delivery { id } => deliveries::show(&api()?, &id, json),
         Command::Redeliver(asked) => deliveries::redeliver(&api()?, asked, json),

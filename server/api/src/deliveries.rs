@@ -27,6 +27,9 @@ pub struct DeliveryFilter {
     pub until: Option<String>,
     /// Only deliveries before this one.
     pub before: Option<Uuid>,
+    /// Whether pseudonyms stand in the place of callers and of what tells deliveries apart.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pseudonyms: Option<bool>,
     /// 1 to 500; 50 by default.
     pub limit: Option<u32>,
 }

@@ -57,6 +57,9 @@ pub struct JobFilter {
     /// The number of the step that failed: `2.1`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub step: Option<String>,
+    /// Whether pseudonyms stand in the place of tags and of ordering keys in the list.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pseudonyms: Option<bool>,
     /// Somewhere in the input.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,

@@ -43,9 +43,18 @@ pub struct UsageFilter {
     pub key: Option<String>,
     /// 1 to 400; 7 by default.
     pub days: Option<u32>,
+    /// Whether pseudonyms stand in the place of names of keys.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pseudonyms: Option<bool>,
 }
 
 api! {
+    /// A name and what stands in its place in lists with pseudonyms.
+    pub struct Pseudonym {
+        pub name: String,
+        pub pseudonym: String,
+    }
+
     /// What keys asked for, and what they have left.
     pub struct UsageReport {
         /// By key, workflow and hour, in the order of the hours.

@@ -199,6 +199,12 @@ fn runs_and_jobs(all: &mut Operations) {
     let erase = all.add("post", "/erasures", "erase", "Erases what belongs to a caller, a tag or a value");
     (erase.body, erase.status, erase.answer) = (Some(body), 202, Some(answer));
     erase.problems(&[409, 422]);
+    all.get::<keys::Pseudonym>(
+        "/pseudonyms/{name}",
+        "pseudonym",
+        "What stands in the place of a name in lists with pseudonyms",
+    )
+    .problems(&[409]);
     all.get::<erasures::Erasure>("/erasures/{id}", "erasure", "How an erasure stands").problems(&[404]);
     all.add("delete", "/restoration", "resume", "A restored installation begins its work").problems(&[409]);
     all.get::<workflows::Holds>("/holds", "holds", "Workflows that are held");

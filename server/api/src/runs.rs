@@ -51,6 +51,9 @@ pub struct RefusalFilter {
     pub request_id: Option<String>,
     /// Only refusals before this one.
     pub before: Option<Uuid>,
+    /// Whether pseudonyms stand in the place of callers; what was sent is omitted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pseudonyms: Option<bool>,
     /// 1 to 500; 50 by default.
     pub limit: Option<u32>,
 }

@@ -1,31 +1,14 @@
 //! `kanzleid`: serves workflows on its public listener, and the control API with the console on
 //! another. See `kanzleid --help`.
 
-mod app;
-mod backup;
-mod config;
-mod control;
-mod doctor;
-mod error;
-mod host;
-mod log;
-mod public;
-mod purge;
-mod serve;
-mod supervisor;
-#[cfg(test)]
-mod tests;
-mod tls;
-
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::{Parser, Subcommand};
-
-use crate::app::App;
-use crate::config::Config;
-use crate::error::{Error, Result};
+use kanzleid::config::Config;
+use kanzleid::error::{Error, Result};
+use kanzleid::{backup, doctor, log, serve};
 
 /// Each request allocates many small values; this allocator handles them well.
 #[global_allocator]

@@ -7,7 +7,6 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock;
 use kanzlei_runtime::effects::{Effects, Outside};
 use kanzlei_store::Store;
-use kanzlei_store::journal::Purged;
 use uuid::Uuid;
 
 use crate::config::Config;
@@ -77,12 +76,11 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
             failed_before = failed_before.max(beyond);
         }
         let mut failed = Vec::new();
-        let count = |done: kanzlei_store::Result<Purged>| done.map(|purged| purged.segments);
         let (old, old_failed) = (at - DAY * kept.runs, at - DAY * kept.failed_runs);
-        while purged(count(store.purge_segments(old, old_failed, 100).await), &mut failed) >= 100 {}
-        let beyond = || store.purge_beyond(kept.most_runs, kept.bytes_of_runs, 100);
-        while purged(count(beyond().await), &mut failed) >= 100 {}
-        while purged(store.purge_jobs(before, failed_before, 500).await, &mut failed) >= 500 {}
+        all(100, &mut failed, || store.purge_segments(old, old_failed, 100)).await;
+        let (most, bytes) = (kept.most_runs, kept.bytes_of_runs);
+        all(100, &mut failed, || store.purge_beyond(most, bytes, 100)).await;
+        all(500, &mut failed, || store.purge_jobs(before, failed_before, 500)).await;
         purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
         purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);
         purged(store.purge_answers(at).await, &mut failed);
@@ -91,19 +89,19 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
         purged(store.purge_audit(at - DAY * AUDIT_DAYS).await, &mut failed);
         purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
         let (days, most, bytes) = kept.deliveries;
-        while purged(store.purge_deliveries(at - DAY * days, most, bytes).await, &mut failed) >= 500 {}
-        while purged(store.purge_delivery_keys(at).await, &mut failed) >= 5000 {}
-        while purged(store.purge_wakings(at).await, &mut failed) >= 5000 {}
-        while purged(store.purge_step_counts(at - DAY * kept.runs).await, &mut failed) >= 5000 {}
-        while purged(store.purge_trials(at, MOST_TRIALS).await, &mut failed) >= 500 {}
+        all(500, &mut failed, || store.purge_deliveries(at - DAY * days, most, bytes)).await;
+        all(5000, &mut failed, || store.purge_delivery_keys(at)).await;
+        all(5000, &mut failed, || store.purge_wakings(at)).await;
+        all(5000, &mut failed, || store.purge_step_counts(at - DAY * kept.runs)).await;
+        all(500, &mut failed, || store.purge_trials(at, MOST_TRIALS)).await;
         let live = effects.jobs.live.load_full();
         let alerts: Vec<&str> = live.alerts.keys().map(String::as_str).collect();
-        while purged(store.purge_alerts(&alerts, at - DAY * kept.runs).await, &mut failed) >= 5000 {}
+        all(5000, &mut failed, || store.purge_alerts(&alerts, at - DAY * kept.runs)).await;
         purged(store.purge_previews(at).await, &mut failed);
         purged(store.purge_samples(at - DAY * 2).await, &mut failed);
         purged(store.purge_paces(at - DAY).await, &mut failed);
-        while purged(store.purge_retried(at - DAY).await, &mut failed) >= 5000 {}
-        while purged(uploads::expire(&store, &effects.files, 500).await, &mut failed) >= 500 {}
+        all(5000, &mut failed, || store.purge_retried(at - DAY)).await;
+        all(500, &mut failed, || uploads::expire(&store, &effects.files, 500)).await;
         if swept.elapsed() >= SWEEP {
             swept = Instant::now();
             sweep(&store, &effects, at).await;
@@ -156,6 +154,30 @@ async fn sweep(store: &Store, effects: &Effects, at: Timestamp) {
         Ok(0) => {}
         Ok(removed) => tracing::info!(removed, "files of jobs that exist no more were removed"),
         Err(why) => tracing::warn!(%why, "files of jobs could not be swept"),
+    }
+}
+
+/// How often a deletion is repeated that loses against other work, and the first pause before that; each is twice as long as the one before.
+const TRIES: u32 = 6;
+const PAUSE: Duration = Duration::from_millis(20);
+
+/// Deletes portions until one is not full. A deletion that loses against other work is repeated, another error is kept for the log.
+async fn all<T: Into<u64>, F: Future<Output = kanzlei_store::Result<T>>>(
+    portion: u64,
+    failed: &mut Vec<kanzlei_store::Error>,
+    delete: impl Fn() -> F,
+) {
+    let mut lost = 0;
+    loop {
+        match delete().await.map(T::into) {
+            Ok(count) if count >= portion => lost = 0,
+            Ok(_) => return,
+            Err(error) if error.is_contention() && lost < TRIES => {
+                tokio::time::sleep(PAUSE * 2_u32.pow(lost)).await;
+                lost += 1;
+            }
+            Err(error) => return failed.push(error),
+        }
     }
 }
 

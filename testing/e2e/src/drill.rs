@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_harness::network::Host;
 use kanzlei_harness::office::{Office, Ports};
 use kanzlei_harness::process::Process;
 use kanzlei_harness::wait;
@@ -105,14 +106,21 @@ fn not_whole(stored: &[PathBuf], accepted: &[String]) -> Vec<String> {
 /// A key of the ledger: the step's record, the key itself, and when it was called.
 type Key<'l> = (u32, &'l String, &'l Vec<i64>);
 
-pub type Environment = Vec<(&'static str, String)>;
+/// A service beside the office's own.
+#[derive(Clone, Debug, Default)]
+pub struct Beside {
+    /// What it has in its environment.
+    pub environment: Vec<(&'static str, String)>,
+    /// Where it runs; where the drill runs by default.
+    pub host: Option<Host>,
+}
 
 /// Several services on one database, and clients that queue jobs at any of them.
 pub struct Drill<'o> {
     office: &'o mut Office,
     others: Vec<(Process, Ports)>,
-    /// What the others have in their environment.
-    environments: Vec<Environment>,
+    /// How the others are started.
+    beside: Vec<Beside>,
     public: Arc<Mutex<Vec<u16>>>,
     accepted: Arc<Mutex<Vec<String>>>,
     refused: Arc<AtomicU64>,
@@ -123,23 +131,20 @@ pub struct Drill<'o> {
 }
 
 impl<'o> Drill<'o> {
-    /// Deploys the drill's workflow, starts more services, one for each environment, and `clients` clients.
-    pub fn start(office: &'o mut Office, environments: Vec<Environment>, clients: usize, pause: Duration) -> Self {
+    /// Deploys the drill's workflow, starts more services and `clients` clients.
+    pub fn start(office: &'o mut Office, beside: Vec<Beside>, clients: usize, pause: Duration) -> Self {
         let ledger = format!("http://127.0.0.1:{}", office.ports.standins);
         let service = format!("service: ledger\nbase: {ledger}\nnetwork: private\n");
         let deployed = deploy_texts(office, &[("s.yaml", &service), ("d.yaml", &WORKFLOW.replace("LEDGER", &ledger))]);
         assert_eq!(deployed.status, 200, "{deployed:?}");
-        let others: Vec<_> = environments
-            .iter()
-            .enumerate()
-            .map(|(at, environment)| office.another_with(at + 2, &[], environment).expect("another service"))
-            .collect();
+        let start = |(at, beside): (usize, &Beside)| another(office, at + 2, beside);
+        let others: Vec<_> = beside.iter().enumerate().map(start).collect();
         let public = std::iter::once(office.ports.public).chain(others.iter().map(|(_, ports)| ports.public));
         let mut drill = Drill {
             public: Arc::new(Mutex::new(public.collect())),
             office,
             others,
-            environments,
+            beside,
             accepted: Arc::default(),
             refused: Arc::default(),
             stop: Arc::default(),
@@ -186,6 +191,38 @@ impl<'o> Drill<'o> {
         });
     }
 
+    /// Waits until each service accepts so many more jobs, now that nothing is wrong.
+    pub fn everywhere(&self, count: usize) {
+        let ports = self.public.lock().expect("ports").clone();
+        for port in ports {
+            let accepts = || {
+                let url = format!("http://127.0.0.1:{port}/drill?n=1&wait=1ms");
+                let answer = try_http("PUT", &url, &[("content-type", "text/plain")], paper(1).as_bytes())?;
+                let id = (answer.status == 202).then(|| answer.json()["id"].as_str().expect("id").to_owned())?;
+                self.accepted.lock().expect("accepted").push(id);
+                Some(())
+            };
+            wait::until(Duration::from_secs(60), accepts)
+                .unwrap_or_else(|| panic!("the service at port {port} accepts nothing"));
+        }
+        self.more(count);
+    }
+
+    /// The first service.
+    pub fn service(&self) -> &Process {
+        &self.office.service
+    }
+
+    /// Its public port.
+    pub fn service_port(&self) -> u16 {
+        self.office.ports.public
+    }
+
+    /// Whether the first service has ended.
+    pub fn died(&mut self) -> bool {
+        self.office.service.ended().is_some()
+    }
+
     /// Waits until a request is refused: whoever accepts notices that the database is unavailable.
     pub fn refusal(&self) {
         let before = self.refused.load(Ordering::Relaxed);
@@ -218,8 +255,7 @@ impl<'o> Drill<'o> {
             }
             at => {
                 self.others[at - 1].0.kill();
-                self.others[at - 1] =
-                    self.office.another_with(at + 1, &[], &self.environments[at - 1]).expect("another service");
+                self.others[at - 1] = another(self.office, at + 1, &self.beside[at - 1]);
                 let mut ports = self.public.lock().expect("ports");
                 ports[at] = self.others[at - 1].1.public;
             }
@@ -313,6 +349,11 @@ impl<'o> Drill<'o> {
         }
         found
     }
+}
+
+fn another(office: &Office, number: usize, beside: &Beside) -> (Process, Ports) {
+    let started = office.another_with(number, &[], &beside.environment, beside.host.as_ref());
+    started.expect("another service")
 }
 
 /// How long a call that was sent before its owner was declared dead may be under way on a starved machine,

@@ -9,6 +9,7 @@ pub mod calls;
 pub mod charts;
 pub mod desk;
 pub mod drill;
+pub mod faults;
 pub mod overload;
 pub mod peer;
 

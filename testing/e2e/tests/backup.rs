@@ -82,7 +82,7 @@ fn nothing_accepted_before_a_backup_is_missing_after_it_is_restored() {
     let settings = settings(&elsewhere);
     // Its processes run without rights of the superuser.
     let given: Vec<&str> = settings.iter().map(String::as_str).collect();
-    let (mut second, ports) = office.another_with(7, &given, &[]).expect("a service on what was restored");
+    let (mut second, ports) = office.another_with(7, &given, &[], None).expect("a service on what was restored");
     office.ports = ports;
     let shown = |id: &str| get(&office, &format!("/~/jobs/{id}"), &[]);
     let log = || std::fs::read_to_string(&second.log).unwrap_or_default();
@@ -126,7 +126,7 @@ fn everything_is_sealed_anew_when_the_key_is_rotated() {
     let fresh = "QUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUE=";
     let (new, former) = (format!("secrets.key={fresh}"), format!("secrets.other_key_file={}", key("secrets.key")));
     office.service.stop(LONG);
-    let (mut both, ports) = office.another_with(8, &[&new, &former], &[]).expect("a service with both keys");
+    let (mut both, ports) = office.another_with(8, &[&new, &former], &[], None).expect("a service with both keys");
     office.ports = ports;
     let sealed = id_of(&post(&office, "/later", &[], &pins(7)));
     let rotated = said(&client(&office, &["secrets", "rotate-key"]), 0);
@@ -134,7 +134,7 @@ fn everything_is_sealed_anew_when_the_key_is_rotated() {
     let again = said(&client(&office, &["secrets", "rotate-key"]), 0);
     assert!(again.contains(" 0 sealed anew"), "{again}");
     both.stop(LONG);
-    let (mut alone, ports) = office.another_with(9, &[&new], &[]).expect("a service with the new key alone");
+    let (mut alone, ports) = office.another_with(9, &[&new], &[], None).expect("a service with the new key alone");
     office.ports = ports;
     assert_eq!(act(&office, "/lanes/quay/release", json!(null)).status, 200);
     for (id, length) in [(&ended, 4), (&waits, 5), (&sealed, 7)] {

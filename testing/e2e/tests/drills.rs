@@ -126,7 +126,8 @@ fn a_clock_that_jumps_moves_nothing() {
         ("FAKETIME_NO_CACHE", "1".to_owned()),
         ("FAKETIME_DONT_FAKE_MONOTONIC", "1".to_owned()),
     ];
-    let (mut other, ports) = office.another_with(2, &["jobs.at_once=64"], &environment).expect("a second service");
+    let (mut other, ports) =
+        office.another_with(2, &["jobs.at_once=64"], &environment, None).expect("a second service");
     let work = "workflow: work\ninput: {n: {type: integer, default: 1}}\nentries: [{endpoint: POST /work, access: open, answer: later}]\nsteps: [{pause: 10ms}, {reply: 204}]\n";
     let later = "workflow: ask\nentries: [{endpoint: POST /ask, access: open}]\nsteps: [{id: q, enqueue: work, after: 10m}, {reply: 200, body: \"${q}\"}]\n";
     let tick = "workflow: tick\nentries: [{every: 1s}]\nsteps: [{reply: 204}]\n";
@@ -180,7 +181,7 @@ fn nothing_is_lost_when_services_are_killed_and_the_database_restarts() {
     let databases = Databases::with_harbour(url, &harbour, &server);
     let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &settings).expect("office");
     drill::keep_outcomes(&server, "kanzlei_drill");
-    let mut drill = drill::Drill::start(&mut office, vec![Vec::new()], 4, Duration::from_millis(5));
+    let mut drill = drill::Drill::start(&mut office, vec![drill::Beside::default()], 4, Duration::from_millis(5));
     for round in 0..8 {
         drill.more(20);
         if round % 2 == 1 {

@@ -90,7 +90,7 @@ fn restored(version: &Path, number: usize) -> (Office, kanzlei_harness::process:
     let key = key.to_str().expect("UTF-8");
     said(&office.command(&["restore", from, "--key", key], &settings).expect("runs"), 0);
     let given: Vec<&str> = settings.iter().map(String::as_str).collect();
-    let (service, ports) = office.another_with(40 + number, &given, &[]).expect("a service on what was restored");
+    let (service, ports) = office.another_with(40 + number, &given, &[], None).expect("a service on what was restored");
     office.ports = ports;
     let ids = serde_json::from_str(&fs::read_to_string(version.join("jobs.json")).expect("reads")).expect("JSON");
     // Tokens are records: the office that was restored has those of the one that was kept.

@@ -57,7 +57,7 @@ fn listeners_have_tls_and_endpoints_have_hosts() {
     };
     let settings: Vec<String> = [files("public"), files("control")].concat();
     let settings: Vec<&str> = settings.iter().map(String::as_str).collect();
-    let (secure, ports) = office.another_with(2, &settings, &[]).expect("a second process");
+    let (secure, ports) = office.another_with(2, &settings, &[], None).expect("a second process");
     let desk = format!("https://localhost:{}", ports.control);
     let ca = trusted.display().to_string();
     let client = |args: &[&str]| client(&office, &[args, &["--url", &desk]].concat());

@@ -9,6 +9,7 @@ use serde_json::Value as Json;
 const MAY: &[(&str, &[&str])] = &[
     ("kanzlei-model", &[]),
     ("kanzlei-samples", &[]),
+    ("kanzlei-faults", &[]),
     ("kanzlei-lang", &["kanzlei-model", "kanzlei-pages"]),
     ("kanzlei-reports", &["kanzlei-model"]),
     ("kanzlei-pages", &[]),
@@ -72,7 +73,7 @@ const MAY: &[(&str, &[&str])] = &[
     ("xtask", &["kanzlei-harness"]),
 ];
 /// Test data and private databases, for any crate's tests.
-const DEV: &[&str] = &["kanzlei-samples", "kanzlei-harness"];
+const DEV: &[&str] = &["kanzlei-samples", "kanzlei-faults", "kanzlei-harness"];
 /// Interfaces, clocks and I/O that the core must not know, whatever brings them in.
 const NOT_IN_CORE: &[&str] = &["tokio", "actix-web", "sqlx", "reqwest", "clap", "ureq", "tracing"];
 

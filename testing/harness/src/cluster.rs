@@ -5,6 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use crate::mariadb::{Mariadb, Node, password};
+use crate::network::Host;
 use crate::{Error, Result, io, ports, wait};
 
 /// How long a node may take to get the records of the others.
@@ -19,13 +20,27 @@ pub struct Cluster {
 impl Cluster {
     /// Starts nodes one after another, each when the one before holds the records.
     pub fn start(dir: &Path, count: usize) -> Result<Self> {
+        Cluster::start_each(dir, &vec![None; count])
+    }
+
+    /// The same, each on a host of its own.
+    pub fn start_on(dir: &Path, hosts: &[Host]) -> Result<Self> {
+        Cluster::start_each(dir, &hosts.iter().cloned().map(Some).collect::<Vec<_>>())
+    }
+
+    fn start_each(dir: &Path, hosts: &[Option<Host>]) -> Result<Self> {
+        let count = hosts.len();
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let password = password(dir)?;
         let port = || ports::free().map_err(io("searching for a port"));
         let groups = (0..count).map(|_| port()).collect::<Result<Vec<u16>>>()?;
         let all = groups.iter().map(|group| format!("127.0.0.1:{group}")).collect::<Vec<_>>().join(",");
         let mut cluster = Cluster { nodes: Vec::new(), parts: Vec::new() };
-        for (index, group) in groups.iter().enumerate() {
+        for (index, (group, host)) in groups.iter().zip(hosts).enumerate() {
+            let (copies, misses) = (port()?, port()?);
+            if let Some(host) = host {
+                host.serves(&[*group, copies, misses])?;
+            }
             let args = vec![
                 "--wsrep-on=ON".to_owned(),
                 format!("--wsrep-provider={PROVIDER}"),
@@ -33,16 +48,15 @@ impl Cluster {
                 "--wsrep-cluster-name=kanzlei".into(),
                 format!("--wsrep-node-name=node-{}", index + 1),
                 format!("--wsrep-node-address=127.0.0.1:{group}"),
-                format!("--wsrep-sst-receive-address=127.0.0.1:{}", port()?),
+                format!("--wsrep-sst-receive-address=127.0.0.1:{copies}"),
                 "--wsrep-sst-method=rsync".into(),
                 format!(
-                    "--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:{group};ist.recv_addr=127.0.0.1:{};gcache.size=128M",
-                    port()?
+                    "--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:{group};ist.recv_addr=127.0.0.1:{misses};gcache.size=128M"
                 ),
                 "--binlog-format=ROW".into(),
                 "--innodb-autoinc-lock-mode=2".into(),
             ];
-            let part = Node { args, first: false, password: password.clone() };
+            let part = Node { args, first: false, password: password.clone(), host: host.clone() };
             let mut begins = part.clone();
             if index == 0 {
                 begins.first = true;

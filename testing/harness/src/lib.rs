@@ -6,7 +6,9 @@
 #[cfg(feature = "certificates")]
 pub mod certificates;
 pub mod cluster;
+pub mod disks;
 pub mod mariadb;
+pub mod network;
 pub mod office;
 pub mod packages;
 pub mod ports;

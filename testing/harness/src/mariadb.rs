@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
+use crate::network::Host;
 use crate::process::Process;
 use crate::{Error, Result, io, ports, rights};
 
@@ -43,6 +44,8 @@ pub(crate) struct Node {
     pub first: bool,
     /// Nodes have the same password.
     pub password: String,
+    /// Where it runs.
+    pub host: Option<Host>,
 }
 
 impl Mariadb {
@@ -100,7 +103,11 @@ impl Mariadb {
 
     /// Starts the server process again on the same port, after [`Mariadb::stop`].
     pub fn run(&mut self) -> Result<()> {
-        let mut process = Process::start("MariaDB", self.command()?, &self.dir.join("mariadb.log"))?;
+        let host = self.node.as_ref().and_then(|node| node.host.as_ref());
+        if let Some(host) = host {
+            host.serves(&[self.port])?;
+        }
+        let mut process = Process::start_on(host, "MariaDB", self.command()?, &self.dir.join("mariadb.log"))?;
         let port = self.port;
         process.wait_for(Duration::from_secs(60), || answers(port))?;
         self.process = Some(process);
@@ -167,6 +174,17 @@ impl Mariadb {
     pub fn stop(&mut self) {
         if let Some(mut process) = self.process.take() {
             process.stop(Duration::from_secs(30));
+        }
+    }
+
+    /// Has the server run, whether it ended meanwhile or not.
+    pub fn again(&mut self) -> Result<()> {
+        match self.process.as_mut().is_some_and(|process| process.ended().is_none()) {
+            true => Ok(()),
+            false => {
+                println!("MariaDB ended; it is started again");
+                self.run()
+            }
         }
     }
 

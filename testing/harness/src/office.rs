@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use crate::mariadb::Mariadb;
+use crate::network::Host;
 use crate::process::Process;
 use crate::{Error, Result, io, ports, rights};
 
@@ -77,6 +78,8 @@ struct Start {
     /// Given in the environment, because everybody can read arguments.
     databases: Databases,
     environment: Vec<(String, String)>,
+    /// Where services run.
+    host: Option<Host>,
     log: PathBuf,
     token_file: PathBuf,
 }
@@ -85,6 +88,29 @@ impl Office {
     /// Starts stand-ins and service from the programs in `bins`, on a database that runs. `settings`
     /// are further `--set` values.
     pub fn start(bins: &Path, dir: &Path, databases: Databases, ports: Ports, settings: &[&str]) -> Result<Self> {
+        Office::start_so(None, bins, dir, databases, ports, settings)
+    }
+
+    /// The same with the service on a host of a network; the stand-ins stay at the router.
+    pub fn start_on(
+        host: Host,
+        bins: &Path,
+        dir: &Path,
+        databases: Databases,
+        ports: Ports,
+        settings: &[&str],
+    ) -> Result<Self> {
+        Office::start_so(Some(host), bins, dir, databases, ports, settings)
+    }
+
+    fn start_so(
+        host: Option<Host>,
+        bins: &Path,
+        dir: &Path,
+        databases: Databases,
+        ports: Ports,
+        settings: &[&str],
+    ) -> Result<Self> {
         std::fs::create_dir_all(dir).map_err(io(format!("making {}", dir.display())))?;
         let mut standins = rights::without_rights(&bins.join("kanzlei-standins"), dir)?;
         standins.arg(format!("--listen=127.0.0.1:{}", ports.standins));
@@ -128,7 +154,7 @@ impl Office {
         args.extend(values.into_iter().flat_map(|value| ["--set".to_owned(), value]));
         let log = dir.join("kanzleid.log");
         let environment = Vec::new();
-        let command = Start { program: bins.join("kanzleid"), args, databases, environment, log, token_file };
+        let command = Start { program: bins.join("kanzleid"), args, databases, environment, host, log, token_file };
         let service = command.run(ports)?;
         let token = std::fs::read_to_string(&command.token_file).map_err(io("reading the operator token"))?;
         let texts = format!("http://127.0.0.1:{}/texts", ports.standins);
@@ -155,18 +181,20 @@ impl Office {
 
     /// Starts another service on the same database, with ports of its own.
     pub fn another(&self, number: usize) -> Result<(Process, Ports)> {
-        self.another_with(number, &[], &[])
+        self.another_with(number, &[], &[], None)
     }
 
-    /// The same, with further `--set` values and something more in its environment.
+    /// The same, with further `--set` values, something more in its environment, and on a host.
     pub fn another_with(
         &self,
         number: usize,
         settings: &[&str],
         environment: &[(&str, String)],
+        host: Option<&Host>,
     ) -> Result<(Process, Ports)> {
         let ports = Ports { standins: self.ports.standins, mail: self.ports.mail, ..Ports::free()? };
         let mut command = self.command.clone();
+        command.host = host.cloned();
         for value in
             [format!("listen.public=127.0.0.1:{}", ports.public), format!("listen.control=127.0.0.1:{}", ports.control)]
         {
@@ -222,7 +250,10 @@ impl Start {
         command.args(&self.args).env("KANZLEI_DATABASE_URL", &self.databases.records);
         command.env("KANZLEI_REHEARSAL_URL", &self.databases.rehearsal);
         command.env("KANZLEI_DATABASES", &self.databases.outside).envs(self.environment.iter().map(|(n, v)| (n, v)));
-        let mut service = Process::start("kanzleid", command, &self.log)?;
+        if let Some(host) = &self.host {
+            host.serves(&[ports.public, ports.control])?;
+        }
+        let mut service = Process::start_on(self.host.as_ref(), "kanzleid", command, &self.log)?;
         // A listener with TLS is asked nothing; it listens once it is ready.
         let answers = |port: u16, path: &str, listener: &str| {
             let certificate = format!("listen.{listener}_certificate=");

@@ -18,6 +18,8 @@ pub const CURL: (&str, &str) = ("curl", "/usr/bin/curl");
 pub const WEASYPRINT: (&str, &str) = ("weasyprint", "/usr/bin/weasyprint");
 pub const DEBOOTSTRAP: (&str, &str) = ("debootstrap", "/usr/sbin/debootstrap");
 pub const SYSTEMD: (&str, &str) = ("systemd", "/usr/bin/systemd-analyze");
+pub const NFTABLES: (&str, &str) = ("nftables", "/usr/sbin/nft");
+pub const IPROUTE: (&str, &str) = ("iproute2", "/usr/sbin/ip");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
 /// Installs what is missing; says what it does.

@@ -9,6 +9,7 @@ use std::sync::mpsc;
 use std::sync::{Mutex, OnceLock};
 use std::time::Duration;
 
+use crate::network::{Host, Namespace};
 use crate::{Error, Result, io, wait};
 
 /// Cargo, without what the cargo that runs us says of us: some build scripts read it and would be
@@ -28,7 +29,7 @@ pub fn cargo() -> Command {
     command
 }
 
-type Job = (Command, mpsc::Sender<std::io::Result<Child>>);
+type Job = (Command, Option<Namespace>, mpsc::Sender<std::io::Result<Child>>);
 
 /// All processes are started by one thread that lives as long as this process, because the kernel
 /// ties "die with the parent" to the thread that started them.
@@ -37,12 +38,22 @@ fn spawner() -> &'static Mutex<mpsc::Sender<Job>> {
     SPAWNER.get_or_init(|| {
         let (sender, jobs) = mpsc::channel::<Job>();
         std::thread::spawn(move || {
-            for (mut command, answer) in jobs {
-                let _ = answer.send(command.spawn());
+            for (mut command, namespace, answer) in jobs {
+                let _ = answer.send(spawn(&mut command, namespace.as_ref()));
             }
         });
         Mutex::new(sender)
     })
+}
+
+/// Starts a command, in a network namespace where one is named: a process is where the thread was that started it.
+fn spawn(command: &mut Command, namespace: Option<&Namespace>) -> std::io::Result<Child> {
+    let Some(namespace) = namespace else { return command.spawn() };
+    let own = Namespace::own().map_err(std::io::Error::other)?;
+    namespace.enter()?;
+    let child = command.spawn();
+    own.enter()?;
+    child
 }
 
 /// A process started by us. Dropping it stops it.
@@ -56,7 +67,12 @@ pub struct Process {
 impl Process {
     /// Starts a program in a process group of its own, so that Ctrl-C reaches only us; what it prints
     /// goes to `log`.
-    pub fn start(name: &str, mut command: Command, log: &Path) -> Result<Self> {
+    pub fn start(name: &str, command: Command, log: &Path) -> Result<Self> {
+        Process::start_on(None, name, command, log)
+    }
+
+    /// The same on a host of a network.
+    pub fn start_on(host: Option<&Host>, name: &str, mut command: Command, log: &Path) -> Result<Self> {
         // A log may quote what others must not read.
         let file = File::options().write(true).create(true).truncate(true).mode(0o600).open(log);
         let out = file.map_err(io(format!("writing {}", log.display())))?;
@@ -72,7 +88,11 @@ impl Process {
         let (sender, answer) = mpsc::channel();
         let program = command.get_program().to_string_lossy().into_owned();
         let lost = || Error::Failed("the thread that starts processes is gone".into());
-        spawner().lock().map_err(|_| lost())?.send((command, sender)).map_err(|_| lost())?;
+        spawner()
+            .lock()
+            .map_err(|_| lost())?
+            .send((command, host.map(|host| host.namespace().clone()), sender))
+            .map_err(|_| lost())?;
         let child = answer.recv().map_err(|_| lost())?.map_err(io(format!("starting {program}")))?;
         Ok(Process { name: name.into(), child, log: log.into() })
     }

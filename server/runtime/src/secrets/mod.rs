@@ -6,6 +6,7 @@
 //! with its value, so that a sealed value cannot be moved under another name or to another purpose.
 
 pub mod mask;
+mod pseudonym;
 pub mod rotate;
 
 use std::collections::BTreeMap;
@@ -44,6 +45,8 @@ pub struct Secrets {
     cipher: Option<XChaCha20Poly1305>,
     /// What the records know of the key.
     print: Option<[u8; 32]>,
+    /// Makes pseudonyms of names.
+    pseudonyms: Option<Hmac<Sha256>>,
     /// Opens what another key sealed, while keys are rotated; with its print.
     other: Option<(XChaCha20Poly1305, [u8; 32])>,
     opened: ArcSwap<Opened>,
@@ -100,6 +103,7 @@ impl Secrets {
         Ok(Secrets {
             cipher: key.map(|key| XChaCha20Poly1305::new(&key.into())),
             print: key.and_then(|key| print_of(&key)),
+            pseudonyms: key.and_then(|key| pseudonym::keyed(&key)),
             other: None,
             opened: ArcSwap::default(),
         })
@@ -177,7 +181,7 @@ impl Secrets {
     /// Secrets with these values, for tests.
     #[cfg(test)]
     pub fn holding(values: &[(&str, &str, &str)]) -> Self {
-        let secrets = Secrets { cipher: None, print: None, other: None, opened: ArcSwap::default() };
+        let secrets = Secrets { cipher: None, print: None, pseudonyms: None, other: None, opened: ArcSwap::default() };
         secrets.hold(values);
         secrets
     }

@@ -23,6 +23,7 @@ use serde_json::Value as JsonValue;
 use uuid::Uuid;
 
 use super::auth::Caller;
+use super::pseudonyms::Names;
 use super::runs::past_of;
 use crate::App;
 use crate::error::{Error, Result};
@@ -36,6 +37,7 @@ const MOST_COMPARED: usize = 100;
 /// `GET /deliveries`: messages as they arrived, newest first.
 pub async fn list(app: Data<App>, which: Query<DeliveryFilter>) -> Result<HttpResponse> {
     let which = which.into_inner();
+    let names = Names::of(&app, which.pseudonyms)?;
     let limit = which.limit.unwrap_or(50).clamp(1, MOST);
     let live = app.live.load_full();
     let filter = store::DeliveryFilter {
@@ -48,7 +50,7 @@ pub async fn list(app: Data<App>, which: Query<DeliveryFilter>) -> Result<HttpRe
     let found = app.store.deliveries(&filter).await?;
     Ok(HttpResponse::Ok().json(DeliveryPage {
         next_before: (found.len() as u32 == limit).then(|| found.last().map(|delivery| delivery.id)).flatten(),
-        deliveries: found.iter().map(|delivery| line(&live, delivery)).collect(),
+        deliveries: found.iter().map(|delivery| hidden(line(&live, delivery), &names)).collect(),
     }))
 }
 
@@ -291,6 +293,16 @@ fn line(live: &Live, delivery: &store::Delivery) -> DeliveryLine {
         problem: problem.map(|text| serde_json::from_str(text).unwrap_or_else(|_| Problem::new(422, phrase(422)))),
         revision: delivery.revision,
     }
+}
+
+/// A line with names as they are shown; a problem may quote what was sent.
+fn hidden(mut line: DeliveryLine, names: &Names) -> DeliveryLine {
+    line.key = line.key.map(|key| names.show(key));
+    line.caller = line.caller.map(|caller| names.show(caller));
+    if names.hidden() {
+        line.problem = line.problem.map(|problem| Problem::new(problem.status, problem.title));
+    }
+    line
 }
 
 /// The input that a workflow makes of a delivery.

@@ -19,6 +19,7 @@ use serde_json::Value as Json_;
 use uuid::Uuid;
 
 use super::auth::Caller;
+use super::pseudonyms::Names;
 use super::runs::{failure, shown_steps, with_invoked};
 use super::{poll_line, repair, state_named, url_of};
 use crate::App;
@@ -97,6 +98,7 @@ const SHOWN: usize = 16 << 10;
 pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpResponse> {
     let mut selected = query.into_inner();
     selected.limit = Some(selected.limit.unwrap_or(50).min(MOST_JOBS));
+    let names = Names::of(&app, selected.pseudonyms)?;
     let filter = filter_of(&app.live.load(), selected, |id| app.jobs.of_request(id), MOST_JOBS)?;
     let at = now();
     let found = app.store.jobs(&filter, at).await?;
@@ -108,10 +110,17 @@ pub async fn list(app: Data<App>, query: Query<JobFilter>) -> Result<HttpRespons
     Ok(HttpResponse::Ok().json(JobPage {
         next_before: found.next,
         searched_to: found.searched_to.as_ref().and_then(time_of),
-        jobs: found.jobs.into_iter().map(|job| line(job, &app, &live, at)).collect(),
+        jobs: found.jobs.into_iter().map(|job| hidden(line(job, &app, &live, at), &names)).collect(),
         counts: counts.into_iter().map(|(state, n)| (state.name().to_owned(), n)).collect(),
         counted_to: MOST_COUNTED,
     }))
+}
+
+/// A line with names as they are shown.
+fn hidden(mut line: JobLine, names: &Names) -> JobLine {
+    line.tags = line.tags.into_iter().map(|tag| names.show(tag)).collect();
+    line.blocked_by = line.blocked_by.map(|key| names.show(key));
+    line
 }
 
 /// When a job was accepted or a run began, by its id (RFC 9562, version 7).

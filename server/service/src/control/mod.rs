@@ -34,6 +34,7 @@ pub mod openid;
 mod operators;
 mod overview;
 pub mod previews;
+mod pseudonyms;
 mod record;
 mod refusals;
 mod rehearsals;
@@ -228,6 +229,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
                     .route("/jobs/{id}", web::get().to(jobs::show))
                     .route("/jobs/{id}/input", web::put().to(repair::change_input))
                     .route("/jobs/{id}/callback", web::put().to(repair::answer))
+                    .route("/pseudonyms/{name:.+}", web::get().to(pseudonyms::show))
                     .route("/erasures", web::post().to(erase::erase))
                     .route("/erasures/{id}", web::get().to(erase::show))
                     .route("/holds", web::get().to(holds::list))

@@ -8,6 +8,7 @@ use kanzlei_api::runs::{Refusal, RefusalFilter, RefusalPage, RefusedBody};
 use kanzlei_model::problem::{Problem, phrase};
 use kanzlei_store::refusals as kept;
 
+use super::pseudonyms::Names;
 use crate::App;
 use crate::error::Result;
 
@@ -17,6 +18,7 @@ const MOST: u32 = 500;
 /// `GET /refusals`: refused requests, newest first.
 pub async fn list(app: Data<App>, which: Query<RefusalFilter>) -> Result<HttpResponse> {
     let which = which.into_inner();
+    let names = Names::of(&app, which.pseudonyms)?;
     let limit = which.limit.unwrap_or(50).clamp(1, MOST);
     let filter = kept::Filter {
         workflow: which.workflow.map(|name| app.live.load().names_of(&name)).unwrap_or_default(),
@@ -29,12 +31,12 @@ pub async fn list(app: Data<App>, which: Query<RefusalFilter>) -> Result<HttpRes
     let live = app.live.load();
     Ok(HttpResponse::Ok().json(RefusalPage {
         next_before: (found.len() as u32 == limit).then(|| found.last().map(|refusal| refusal.id)).flatten(),
-        refusals: found.into_iter().map(|refusal| shown(refusal, &live)).collect(),
+        refusals: found.into_iter().map(|refusal| shown(refusal, &live, &names)).collect(),
         dropped: app.journal.refusals.dropped.load(Ordering::Relaxed),
     }))
 }
 
-fn shown(refusal: kept::Refusal, live: &kanzlei_runtime::live::Live) -> Refusal {
+fn shown(refusal: kept::Refusal, live: &kanzlei_runtime::live::Live, names: &Names) -> Refusal {
     let now = |name: String| live.name_now(&name, refusal.id).to_owned();
     Refusal {
         workflow: refusal.workflow.map(now),
@@ -42,11 +44,18 @@ fn shown(refusal: kept::Refusal, live: &kanzlei_runtime::live::Live) -> Refusal 
         at: refusal.at,
         entry: refusal.entry,
         request_id: refusal.request_id,
-        caller: refusal.caller,
+        caller: refusal.caller.map(|caller| names.show(caller)),
         status: refusal.status,
-        // One that was cut is a problem without details.
+        // One that was cut is a problem without details; and details may quote what was sent.
         problem: serde_json::from_str(&refusal.problem)
-            .unwrap_or_else(|_| Problem::new(refusal.status, phrase(refusal.status))),
-        body: RefusedBody { media: refusal.media, size: refusal.size, digest: refusal.digest, text: refusal.body },
+            .ok()
+            .filter(|_| !names.hidden())
+            .unwrap_or_else(|| Problem::new(refusal.status, phrase(refusal.status))),
+        body: RefusedBody {
+            media: refusal.media,
+            size: refusal.size,
+            digest: refusal.digest,
+            text: refusal.body.filter(|_| !names.hidden()),
+        },
     }
 }

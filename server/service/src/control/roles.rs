@@ -43,6 +43,8 @@ const RULES: &[(&str, &str, Role)] = &[
     // Who may use the service, and what they did.
     ("GET", "/audit", Role::Operator),
     ("GET", "/operators", Role::Operator),
+    // Who stands behind a pseudonym.
+    ("GET", "/pseudonyms/", Role::Operator),
 ];
 
 /// The role that a request needs; `path` is that below `/api/v1`.

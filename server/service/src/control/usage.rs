@@ -7,6 +7,7 @@ use kanzlei_compiler::plan::allowance::{Meter, Policy};
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
 
+use super::pseudonyms::Names;
 use crate::App;
 use crate::error::Result;
 
@@ -20,6 +21,7 @@ const USUAL: u32 = 7;
 /// `GET /usage`: requests of keys by hour and workflow.
 pub async fn report(app: Data<App>, which: Query<UsageFilter>) -> Result<HttpResponse> {
     let which = which.into_inner();
+    let names = Names::of(&app, which.pseudonyms)?;
     let at = now();
     let days = which.days.unwrap_or(USUAL).clamp(1, LONGEST);
     let since = (at - Span::from_days(days.into())).as_secs() / 3600;
@@ -28,7 +30,7 @@ pub async fn report(app: Data<App>, which: Query<UsageFilter>) -> Result<HttpRes
     let rows = app.store.usage(which.key.as_deref(), since, MOST).await?;
     let cut = rows.len() as u32 == MOST;
     let usage = rows.into_iter().map(|row| UsageRow {
-        key: row.name,
+        key: names.show(row.name),
         workflow: row.workflow,
         hour: Timestamp::from_micros(row.hour * 3_600_000_000),
         requests: row.requests,
@@ -52,7 +54,7 @@ pub async fn report(app: Data<App>, which: Query<UsageFilter>) -> Result<HttpRes
         let left = counts.into_iter().flatten();
         let left = left.map(|(policy, left, of)| PolicyLeft { policy: allowance.policy(policy).to_owned(), left, of });
         let left = left.collect();
-        Some(MeterRow { key, allowance: name, left, used: row.at })
+        Some(MeterRow { key: names.show(key), allowance: name, left, used: row.at })
     });
     let (usage, meters) = (usage.collect(), meters.collect());
     Ok(HttpResponse::Ok().json(UsageReport { usage, meters, cut }))

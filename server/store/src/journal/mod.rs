@@ -269,6 +269,13 @@ pub struct Purged {
     pub bytes: u64,
 }
 
+/// Portions are of segments.
+impl From<Purged> for u64 {
+    fn from(purged: Purged) -> u64 {
+        purged.segments
+    }
+}
+
 /// The latest run of a workflow and its counts since some time.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Summary {

@@ -68,11 +68,15 @@ impl Store {
             "DELETE FROM job_tag WHERE job IN (",
             "DELETE FROM job WHERE id IN (",
         ] {
-            let mut query: QueryBuilder<MySql> = QueryBuilder::new(table);
-            let mut list = query.separated(", ");
-            ids.iter().for_each(|id| _ = list.push_bind(id.clone()));
-            query.push(")");
-            deleted = query.build().execute(&self.pool).await.doing("deleting jobs")?.rows_affected();
+            // Under load there is always other work that locks rows of the same tables.
+            deleted = super::repeated(|| async {
+                let mut query: QueryBuilder<MySql> = QueryBuilder::new(table);
+                let mut list = query.separated(", ");
+                ids.iter().for_each(|id| _ = list.push_bind(id.clone()));
+                query.push(")");
+                Ok(query.build().execute(&self.pool).await.doing("deleting jobs")?.rows_affected())
+            })
+            .await?;
         }
         Ok(deleted)
     }

@@ -8,19 +8,23 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use kanzlei_model::time::Timestamp;
+use kanzlei_faults::proxy::{Fault, Plan, start};
+use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_samples::{Dice, with_dice};
 use kanzlei_store::Store;
 use kanzlei_store::queue::{End, JobPhase, NewJob, NewOutcome, Room, Write};
 use uuid::Uuid;
 
-use super::proxy::{Fault, Plan, start};
 use super::queue::job;
 use super::{Bed, time, with};
 
 const ALL: &[u8] = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
 /// Lock wait timeout, deadlock, read only, server shutdown.
 const ERRORS: [u16; 4] = [1205, 1213, 1290, 1053];
+
+/// The time between two beginnings of a lane with a pace, and how much unused time it may make up for.
+const GAP: i64 = 1_000_000;
+const UNUSED: i64 = 250_000;
 
 /// A job as the history knows it.
 #[derive(Debug, Default)]
@@ -74,6 +78,8 @@ struct History<'b> {
     dead: Vec<Uuid>,
     ever: Vec<Uuid>,
     accepted: usize,
+    /// When jobs began.
+    begun: Vec<i64>,
     told: Vec<String>,
     seen: Seen,
 }
@@ -106,7 +112,8 @@ impl<'b> History<'b> {
     fn new(bed: (&'b Store, &'b Store, &'b Plan), number: u64, dice: &mut Dice) -> Self {
         let keyed = dice.below(3);
         let jobs = 1 + dice.below(4);
-        let room = Room { at_once: *dice.pick(&[None, Some(1), Some(2)]), gap: None, generation: 1 };
+        let gap = dice.one_in(4).then_some(Span::from_micros(GAP));
+        let room = Room { at_once: *dice.pick(&[None, Some(1), Some(2)]), gap, generation: 1 };
         let jobs = (0..jobs).map(|at| Known {
             id: Uuid::from_u128((u128::from(number) << 16) + at as u128 + 1),
             key: (at < keyed).then(|| format!("key-{number}")),
@@ -125,6 +132,7 @@ impl<'b> History<'b> {
             dead: Vec::new(),
             ever: Vec::new(),
             accepted: 0,
+            begun: Vec::new(),
             told: Vec::new(),
             seen: Seen::default(),
         };
@@ -166,7 +174,10 @@ impl<'b> History<'b> {
             (fault, dice.below(7) as u32)
         });
         let (kind, which, worker) = (dice.below(13), dice.below(self.jobs.len()), dice.below(2));
-        self.at += 10;
+        self.at += match self.room.gap {
+            Some(_) => *dice.pick(&[10, 100_000, GAP]),
+            None => 10,
+        };
         self.told.push(format!("{}: operation {kind}, job {which}, worker {worker}, {fault:?}", self.at));
         self.plan.set(fault);
         match kind {
@@ -203,6 +214,7 @@ impl<'b> History<'b> {
             let at =
                 self.jobs.iter().position(|known| known.id == claimed.id).unwrap_or_else(|| self.violated("unknown"));
             self.admitted(at, claimed.fence);
+            self.begun.push(self.at);
             self.seen.claimed += 1;
             let outcomes = self.clear.outcomes(&[(claimed.id, claimed.attempt)]).await.expect("outcomes");
             let effects: BTreeSet<u64> = outcomes.iter().map(|outcome| outcome.effect).collect();
@@ -396,11 +408,25 @@ impl<'b> History<'b> {
 
     /// What holds after each operation.
     async fn bounds(&self) {
+        if self.room.gap.is_some() {
+            self.paced();
+        }
         let Some(most) = self.room.at_once else { return };
         let stands = |held: &&Held| self.jobs[held.job].fence == held.fence && !self.jobs[held.job].doubtful;
         let running = self.workers.iter().flat_map(|worker| &worker.held).filter(stands).count();
         if running > most as usize {
             self.violated("more jobs run than the lane allows");
+        }
+    }
+
+    /// Checks that no span has more beginnings than the pace allows.
+    fn paced(&self) {
+        for (first, from) in self.begun.iter().enumerate() {
+            for (last, to) in self.begun.iter().enumerate().skip(first + 1) {
+                if (last - first) as i64 > (to - from + UNUSED) / GAP {
+                    self.violated("more jobs begin than the pace allows");
+                }
+            }
         }
     }
 
@@ -471,7 +497,7 @@ fn known_end(known: &Known, phase: JobPhase) -> bool {
 }
 
 /// A store behind a proxy, with its plan.
-async fn behind(bed: &Bed<'_>) -> (Store, Arc<Plan>) {
+pub(super) async fn behind(bed: &Bed<'_>) -> (Store, Arc<Plan>) {
     let plan = Arc::new(Plan::default());
     plan.set(None);
     let port = start(bed.server.port(), plan.clone()).await;

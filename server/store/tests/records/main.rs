@@ -17,7 +17,6 @@ mod journal;
 mod kept;
 mod lanes;
 mod once;
-mod proxy;
 mod queue;
 mod schedule;
 mod servers;

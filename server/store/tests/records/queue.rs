@@ -1,5 +1,6 @@
 //! The queue against a real MariaDB: which jobs a claim returns, and which writes count.
 
+use kanzlei_faults::proxy::Fault;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::Store;
 use kanzlei_store::queue::{End, Filter, JobPhase, NewBatch, NewJob, NewOutcome, OfRequest, Room, SEARCHED, Write};
@@ -315,6 +316,32 @@ fn ended_jobs_are_purged_by_age_failed_ones_later() {
             assert_eq!(purged, gone, "before {before}, failed ones before {failed_before}");
         }
         assert_eq!(bed.sql("SELECT (SELECT COUNT(*) FROM job), (SELECT COUNT(*) FROM outcome)"), "0\t0");
+    });
+}
+
+#[test]
+fn jobs_are_purged_although_other_work_wins() {
+    with("purged_beside", async |bed| {
+        let (store, plan) = super::histories::behind(bed).await;
+        // A deadlock and a lock that is not released in time, at each statement. What only searches has changed nothing.
+        let mut repeated = 0;
+        for (number, error) in [1213, 1205].into_iter().enumerate() {
+            for at in 0..9 {
+                ended(&bed.store, 100 * number as u128 + u128::from(at), JobPhase::Succeeded).await;
+                plan.set(Some((Fault::Error(error), at)));
+                match store.purge_jobs(time(901), time(901), 500).await {
+                    Ok(purged) => repeated += purged,
+                    Err(why) => {
+                        assert!(why.to_string().contains("searching"), "error {error} at statement {at}: {why}");
+                        assert_eq!(store.purge_jobs(time(901), time(901), 500).await.expect("purges"), 1);
+                    }
+                }
+            }
+        }
+        assert!(repeated >= 10, "{repeated} of 14 deletions are repeated");
+        assert!(plan.happened.load(std::sync::atomic::Ordering::Relaxed) > 10);
+        plan.set(None);
+        store.close().await;
     });
 }
 

@@ -5,8 +5,8 @@
 use std::path::Path;
 use std::time::Duration;
 
-use kanzlei_e2e::drill::{Drill, Found};
-use kanzlei_e2e::{bins, drill, overload};
+use kanzlei_e2e::drill::{Beside, Drill, Found};
+use kanzlei_e2e::{bins, drill, faults, overload};
 use kanzlei_harness::cluster::Cluster;
 use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_harness::office::{Databases, Office, Ports, harbour};
@@ -18,15 +18,18 @@ const SETTINGS: [&str; 2] = ["jobs.lease=2s", "log.level=warn"];
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
     let dir = kanzlei_harness::scratch::folder("drill");
+    // Before anything starts a thread: some faults change what this process sees of disks and networks.
     let found = match args.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
         ["cluster"] => cluster(&dir),
         ["overload"] => return overload(&dir),
+        ["fault", fault] if faults::OF_A_MACHINE.contains(fault) => faults::of_a_machine(fault, &dir),
+        ["fault", fault] => faults::of_a_network(fault, &dir),
         ["upgrade", former] => upgrade(&dir, Path::new(former)),
         [kills, processes] => {
             let number = |text: &str| text.parse().expect("a number");
             services(&dir, number(kills), number(processes))
         }
-        _ => panic!("usage: kanzlei-drill KILLS PROCESSES | cluster | upgrade FOLDER | overload"),
+        _ => panic!("usage: kanzlei-drill KILLS PROCESSES | cluster | fault NAME | upgrade FOLDER | overload"),
     };
     println!("{found}");
     let good = found.good();
@@ -51,8 +54,8 @@ fn services(dir: &Path, kills: usize, processes: usize) -> Found {
     let databases = Databases::with_harbour(url, &records, &server);
     let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &SETTINGS).expect("office");
     drill::keep_outcomes(&server, "kanzlei_drill");
-    let environments = vec![drill::Environment::new(); processes.saturating_sub(1)];
-    let mut drilled = Drill::start(&mut office, environments, 8, Duration::from_millis(4));
+    let beside = vec![Beside::default(); processes.saturating_sub(1)];
+    let mut drilled = Drill::start(&mut office, beside, 8, Duration::from_millis(4));
     // A fixed seed: the same moments each time, as far as the machine allows.
     let mut dice: u64 = 0x5eed;
     for round in 0..kills {
@@ -102,7 +105,7 @@ fn upgrade(dir: &Path, former: &Path) -> Found {
         count.trim().parse().expect("a number")
     };
     let before = changes();
-    let mut drilled = Drill::start(&mut office, vec![drill::Environment::new()], 6, Duration::from_millis(8));
+    let mut drilled = Drill::start(&mut office, vec![Beside::default()], 6, Duration::from_millis(8));
     let say = |what: &str, drilled: &Drill| eprintln!("{what}; {} jobs accepted", drilled.accepted());
     drilled.more(300);
     drilled.upgrade(&own);
@@ -140,7 +143,8 @@ fn cluster(dir: &Path) -> Found {
     let mut office = Office::start(&bins(), &dir.join("office"), databases, ports, &SETTINGS).expect("office");
     // The other one begins with another node: both claim jobs, and their transactions meet.
     drill::keep_outcomes(&cluster.nodes[0], "kanzlei_drill");
-    let second = vec![("KANZLEI_DATABASE_URL", cluster.urls("kanzlei_drill", 1))];
+    let environment = vec![("KANZLEI_DATABASE_URL", cluster.urls("kanzlei_drill", 1))];
+    let second = Beside { environment, host: None };
     let mut drilled = Drill::start(&mut office, vec![second], 6, Duration::from_millis(10));
     let say = |what: &str, drilled: &Drill| eprintln!("{what}; {} jobs accepted", drilled.accepted());
     drilled.more(300);

@@ -55,6 +55,9 @@ impl Plan {
 }
 
 /// Starts a proxy in front of a server on loopback; returns its port.
+///
+/// # Panics
+/// When there is no port.
 pub async fn start(server: u16, plan: Arc<Plan>) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let port = listener.local_addr().expect("an address").port();
