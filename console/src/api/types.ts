@@ -1690,6 +1690,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pseudonyms/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands in the place of a name in lists with pseudonyms */
+        get: operations["pseudonym"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/erasures/{id}": {
         parameters: {
             query?: never;
@@ -3507,6 +3524,8 @@ export interface components {
             failure?: string | null;
             /** @description The number of the step that failed: `2.1`. */
             step?: string | null;
+            /** @description Whether pseudonyms stand in the place of tags and of ordering keys in the list. */
+            pseudonyms?: boolean | null;
             /** @description Somewhere in the input. */
             text?: string | null;
             /** @description The `X-Request-Id` of the request. */
@@ -4433,6 +4452,11 @@ export interface components {
             schema: unknown;
             /** @description The expression that takes it from a message. */
             from: string;
+        };
+        /** @description A name and what stands in its place in lists with pseudonyms. */
+        Pseudonym: {
+            name: string;
+            pseudonym: string;
         };
         /** @description A question about a document or a place in it. */
         Question: {
@@ -6202,6 +6226,7 @@ export type ProcessedDelivery = components['schemas']['ProcessedDelivery'];
 export type Projection = components['schemas']['Projection'];
 export type Proposed = components['schemas']['Proposed'];
 export type ProposedInput = components['schemas']['ProposedInput'];
+export type Pseudonym = components['schemas']['Pseudonym'];
 export type Question = components['schemas']['Question'];
 export type Ran = components['schemas']['Ran'];
 export type Range = components['schemas']['Range'];
@@ -8601,6 +8626,8 @@ export interface operations {
                 key?: string;
                 /** @description 1 to 400; 7 by default. */
                 days?: number;
+                /** @description Whether pseudonyms stand in the place of names of keys. */
+                pseudonyms?: boolean;
             };
             header?: never;
             path?: never;
@@ -9315,6 +9342,8 @@ export interface operations {
                 until?: string;
                 /** @description Only deliveries before this one. */
                 before?: string;
+                /** @description Whether pseudonyms stand in the place of callers and of what tells deliveries apart. */
+                pseudonyms?: boolean;
                 /** @description 1 to 500; 50 by default. */
                 limit?: number;
             };
@@ -9505,6 +9534,8 @@ export interface operations {
                 request_id?: string;
                 /** @description Only refusals before this one. */
                 before?: string;
+                /** @description Whether pseudonyms stand in the place of callers; what was sent is omitted. */
+                pseudonyms?: boolean;
                 /** @description 1 to 500; 50 by default. */
                 limit?: number;
             };
@@ -9561,6 +9592,8 @@ export interface operations {
                 failure?: string;
                 /** @description The number of the step that failed: `2.1`. */
                 step?: string;
+                /** @description Whether pseudonyms stand in the place of tags and of ordering keys in the list. */
+                pseudonyms?: boolean;
                 /** @description Somewhere in the input. */
                 text?: string;
                 /** @description The `X-Request-Id` of the request. */
@@ -9831,6 +9864,34 @@ export interface operations {
             403: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    pseudonym: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pseudonym"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             429: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };

@@ -5,7 +5,7 @@
 //! `cargo xtask drill --faults` and `--partition`.
 
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use kanzlei_harness::cluster::Cluster;
 use kanzlei_harness::disks::{Bound, Disk};
@@ -50,7 +50,9 @@ impl Bed {
         let mut drilled = Drill::start(&mut self.office, vec![beside], 6, Duration::from_millis(8));
         drilled.more(200);
         happens(&mut drilled, &mut self.server);
+        let over = Instant::now();
         drilled.more(200);
+        println!("200 more jobs are accepted {:.1?} after it is over", over.elapsed());
         let found = drilled.finish(&self.server, "kanzlei_drill", DRAIN);
         self.office.stop();
         found
@@ -170,7 +172,9 @@ pub fn of_a_network(fault: &str, dir: &Path) -> Found {
             .and_then(|()| network.lose(node(1), node(0), 20))
             .and_then(|()| network.lose(second, node(1), 20)),
         // Services reach the database, and nothing that they call.
-        "lost-services" => network.part(&[first, second], &[Member::Router]),
+        "lost-services" => network
+            .close(first, Member::Router, ports.standins)
+            .and_then(|()| network.close(second, Member::Router, ports.standins)),
         fault => panic!("no fault `{fault}`; known are {}", OF_A_NETWORK.join(", ")),
     }
     .expect("the network changes");
@@ -178,7 +182,7 @@ pub fn of_a_network(fault: &str, dir: &Path) -> Found {
     std::thread::sleep(LASTS * 3);
     println!("{} jobs accepted in {:?} of it", drilled.accepted() - before, LASTS * 3);
     network.heal().expect("heals");
-    let healed = std::time::Instant::now();
+    let healed = Instant::now();
     let together = || {
         let size = cluster.nodes[0].sql("kanzlei", "SHOW STATUS LIKE 'wsrep_cluster_size'").ok()?;
         size.contains('3').then_some(())

@@ -38,6 +38,8 @@ struct Fault {
     to: Member,
     /// Of a hundred packets so many are lost.
     lost: u8,
+    /// Only packets to this port.
+    port: Option<u16>,
 }
 
 /// A network namespace; it exists as long as this is held.
@@ -179,8 +181,17 @@ impl Network {
 
     /// Drops of a hundred packets from one member to another so many.
     pub fn lose(&self, from: Member, to: Member, of_hundred: u8) -> Result<()> {
+        self.fault(Fault { from, to, lost: of_hundred, port: None })
+    }
+
+    /// Drops what one member sends to a port of another; what comes back on other connections stays.
+    pub fn close(&self, from: Member, to: Member, port: u16) -> Result<()> {
+        self.fault(Fault { from, to, lost: 100, port: Some(port) })
+    }
+
+    fn fault(&self, fault: Fault) -> Result<()> {
         let mut state = self.state()?;
-        state.faults.push(Fault { from, to, lost: of_hundred });
+        state.faults.push(fault);
         state.apply(&self.namespaces)
     }
 
@@ -242,10 +253,11 @@ impl State {
     fn router(&self, hosts: usize) -> String {
         let own: Vec<String> = (0..hosts).map(|host| address(host, 1)).collect();
         let (mut passing, mut arriving, mut leaving) = (String::new(), String::new(), String::new());
-        for Fault { from, to, lost } in &self.faults {
+        for Fault { from, to, lost, port } in &self.faults {
+            let port = port.map_or_else(String::new, |port| format!("tcp dport {port} "));
             let verdict = match lost {
-                100.. => "drop".to_owned(),
-                lost => format!("numgen random mod 100 < {lost} drop"),
+                100.. => format!("{port}drop"),
+                lost => format!("{port}numgen random mod 100 < {lost} drop"),
             };
             match (from, to) {
                 (Member::Host(from), Member::Host(to)) => {

@@ -249,7 +249,8 @@ fn jobs_with_calls_keep_their_promises_in_histories_with_faults() {
             let (Ok(job), Ok(step)) = (job, step) else { return };
             handle.block_on(arrived(&store, &noted, job, step));
         });
-        let answer = bed.deploy(&[LANE, &workflow(calls.port)]).await;
+        let service = format!("service: ledger\nbase: http://127.0.0.1:{}\nnetwork: private\n", calls.port);
+        let answer = bed.deploy(&[&service, LANE, &workflow(calls.port)]).await;
         assert_eq!(answer.status, 200, "{}", answer.body);
         let plan = Arc::new(Plan::default());
         plan.set(None);
