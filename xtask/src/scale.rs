@@ -12,7 +12,7 @@ use kanzlei_harness::packages;
 use kanzlei_harness::process::Process;
 
 use crate::bench::{deploy_to, processor_time};
-use crate::{Done, Fault, build, root};
+use crate::{Done, Fault, build, root, run};
 
 const DATABASE: &str = "kanzlei_scale";
 /// Connections of all clients together.
@@ -81,6 +81,15 @@ struct Phase {
     nodes: f64,
     rows: f64,
     log: f64,
+}
+
+impl Phase {
+    /// The phase as it is drawn.
+    fn figure(&self, what: &str) -> serde_json::Value {
+        let Phase { per_second, services, nodes, .. } = self;
+        let more = format!("{per_second:.0} a second; {services:.0} µs of services, {nodes:.0} µs of databases");
+        serde_json::json!({"what": what, "value": 1e6 / (services + nodes), "unit": "jobs/CPU s", "more": more})
+    }
 }
 
 /// Services on the nodes.
@@ -182,6 +191,7 @@ impl Bed {
 
 pub fn scale() -> Done {
     packages::install(&[packages::MARIADB, packages::WRK, packages::GALERA, packages::RSYNC, packages::LSOF])?;
+    packages::install(&[packages::CHROMIUM, packages::CHROMEDRIVER])?;
     build::console()?;
     let bins = build::programs(true)?;
     let dir = kanzlei_harness::scratch::folder("scale");
@@ -198,6 +208,7 @@ pub fn scale() -> Done {
         "{:<22} {:>8} {:>22} {:>14} {:>14} {:>10} {:>12}",
         "", "jobs", "a second", "services µs", "databases µs", "rows", "log bytes"
     );
+    let mut figures = Vec::new();
     for nodes in [1, 3] {
         for processes in [1, 2, 4] {
             let own = dir.join(format!("{nodes}-{processes}"));
@@ -213,6 +224,7 @@ pub fn scale() -> Done {
                     phase.rows,
                     phase.log
                 );
+                figures.push(phase.figure(&format!("{nodes} × {processes}: {what}")));
             }
             if (nodes, processes) == (1, 1) {
                 stays(&bed, jobs)?;
@@ -221,6 +233,11 @@ pub fn scale() -> Done {
             let _ = std::fs::remove_dir_all(&own);
         }
     }
+    let file = dir.join("scale.json");
+    let all = serde_json::json!({"bench": "scale: nodes × processes", "figures": figures, "curves": []});
+    std::fs::write(&file, all.to_string())?;
+    let mut picture = Command::new(bins.join("kanzlei-shots"));
+    run(picture.arg("figures").arg(&file).arg(root().join("docs/bench-scale.png")))?;
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
 }

@@ -195,7 +195,7 @@ fn dump(url: &str, path: &Path, binary_log: bool) -> Result<Dumped> {
         "--skip-add-locks",
     ]);
     if binary_log {
-        // Its user needs the right RELOAD, or BINLOG MONITOR.
+        // Where the log stood at the snapshot is a variable of its transaction, which needs no further right.
         command.arg("--master-data=2");
     }
     command.arg(&database).stdout(Stdio::piped()).stderr(Stdio::piped()).stdin(Stdio::null());

@@ -112,11 +112,11 @@ fn panel(title: &str, minutes: &[f64], lines: &[(&str, Vec<f64>)]) -> String {
 fn jobs(measured: &Json) -> String {
     let all = measured["figures"].as_array().expect("figures");
     let number = |figure: &Json| figure["value"].as_f64().unwrap_or(0.0);
-    let most = all.iter().filter(|figure| figure["unit"] == "jobs/s").map(number).fold(1.0, f64::max);
+    let most = all.iter().filter(|figure| figure["unit"] == all[0]["unit"]).map(number).fold(1.0, f64::max);
     let mut rows = String::new();
     for figure in all {
         let word = |name: &str| escape(figure[name].as_str().unwrap_or_default());
-        let bar = match figure["unit"] == "jobs/s" {
+        let bar = match figure["unit"] == all[0]["unit"] {
             true => format!("<i style='width:{:.1}%'></i>", 100.0 * number(figure) / most),
             false => String::new(),
         };
@@ -129,15 +129,17 @@ fn jobs(measured: &Json) -> String {
             word("more")
         ));
     }
+    let heading = "<h2>How late jobs begin: milliseconds, for the share of jobs that were faster</h2>";
+    let curves = measured["curves"].as_array().filter(|curves| !curves.is_empty());
+    let curves = curves.map_or_else(String::new, |all| heading.to_owned() + &curves_of(all));
     format!(
-        "<h1>Jobs: figures of <code>cargo xtask bench jobs</code></h1><table cellspacing=0>{rows}</table>\
-         <h2>How late jobs begin: milliseconds, for the share of jobs that were faster</h2>{}",
-        curves(measured["curves"].as_array().expect("curves"))
+        "<h1>Jobs: figures of <code>cargo xtask bench {}</code></h1><table cellspacing=0>{rows}</table>{curves}",
+        escape(measured["bench"].as_str().unwrap_or("jobs"))
     )
 }
 
 /// Curves of milliseconds by hundredths as SVG, on a logarithmic scale from half a millisecond to a second.
-fn curves(curves: &[Json]) -> String {
+fn curves_of(curves: &[Json]) -> String {
     const WIDTH: f64 = 820.0;
     const HEIGHT: f64 = 320.0;
     let x = |percent: f64| 50.0 + WIDTH * percent / 100.0;

@@ -5,6 +5,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use kanzlei_e2e::calls::*;
 use kanzlei_e2e::*;
+use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_harness::office::{Databases, Office, Ports, harbour};
 use kanzlei_harness::wait;
 use serde_json::json;
 
@@ -103,6 +105,68 @@ fn nothing_accepted_before_a_backup_is_missing_after_it_is_restored() {
     // Of those that came meanwhile some are there; the others were accepted after the snapshot.
     let there = during.lock().expect("ids").iter().filter(|id| shown(id).status == 200).count();
     println!("{there} of {} accepted meanwhile are in the backup", during.lock().expect("ids").len());
+    second.stop(LONG);
+}
+
+#[test]
+fn records_are_brought_forward_to_an_instant_with_the_binary_log() {
+    let own = scratch().join("forward");
+    let log = ["--log-bin=binlog", "--server-id=1"];
+    let server = Mariadb::start_with(&own.join("database"), &log).expect("MariaDB starts");
+    let url = server.fresh("kanzlei_forward").expect("a database");
+    let records = harbour(&server, "kanzlei_forward_harbour").expect("records");
+    let databases = Databases::with_harbour(url, &records, &server);
+    let ports = Ports::free().expect("ports");
+    let mut office = Office::start(&bins(), &own.join("office"), databases, ports, &[]).expect("office starts");
+    let deployed = deploy_texts(&office, &[("lane.yaml", "lane: quay\n"), ("a.yaml", WORK)]);
+    assert_eq!(deployed.status, 200, "{deployed:?}");
+    assert_eq!(act(&office, "/lanes/quay/hold", json!(null)).status, 200);
+    let accept = |count: usize| -> Vec<String> {
+        (0..count).map(|n| id_of(&post(&office, "/work", &[], &json!({"n": n})))).collect()
+    };
+    let before = accept(5);
+    let folder = own.join("office/backups");
+    // The service's own user sees where the log stands.
+    let taken = office.command(&["backup", folder.to_str().expect("UTF-8")], &[]).expect("runs");
+    let taken = said(&taken, 0);
+    let made = taken.lines().next().expect("the folder").to_owned();
+    let noted = taken.lines().find_map(|line| line.strip_prefix("binary log: ")).expect("where the log stood");
+    let (first, start) = noted.split_once(" at ").expect("a file and a position");
+    let later = accept(5);
+    let stop = server.sql("kanzlei", "SHOW BINARY LOG STATUS").or_else(|_| server.sql("kanzlei", "SHOW MASTER STATUS"));
+    let stop = stop.expect("the log").split('\t').nth(1).expect("a position").to_owned();
+    let after = accept(2);
+    office.service.kill();
+
+    let elsewhere = server.fresh("kanzlei_forwarded").expect("a database");
+    let settings = [
+        format!("database.url={elsewhere}"),
+        format!("files.work={}", own.join("office/work-again").display()),
+        format!("files.spool={}", own.join("office/spool-again").display()),
+    ];
+    said(&office.command(&["restore", &made], &settings).expect("runs"), 0);
+    let changes = std::process::Command::new("mariadb-binlog")
+        .args([&format!("--start-position={start}"), &format!("--stop-position={stop}")])
+        .args(["--rewrite-db=kanzlei_forward->kanzlei_forwarded", "--database=kanzlei_forward"])
+        .arg(own.join("database/data").join(first))
+        .output()
+        .expect("runs");
+    assert!(changes.status.success(), "{}", String::from_utf8_lossy(&changes.stderr));
+    let file = own.join("changes.sql");
+    std::fs::write(&file, changes.stdout).expect("writes");
+    server.sql("kanzlei_forwarded", &format!("source {}", file.display())).expect("applies");
+
+    let given: Vec<&str> = settings.iter().map(String::as_str).collect();
+    let (mut second, ports) = office.another_with(7, &given, &[], None).expect("a service on what was restored");
+    office.ports = ports;
+    assert_eq!(act(&office, "/lanes/quay/release", json!(null)).status, 200);
+    said(&client(&office, &["resume"]), 0);
+    for id in before.iter().chain(&later) {
+        becomes(&office, id, "succeeded");
+    }
+    for id in &after {
+        assert_eq!(get(&office, &format!("/~/jobs/{id}"), &[]).status, 404, "accepted after the instant");
+    }
     second.stop(LONG);
 }
 

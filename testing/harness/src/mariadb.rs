@@ -145,7 +145,8 @@ impl Mariadb {
             ])
             .args(["--innodb-buffer-pool-size=128M", "--innodb-log-file-size=64M", "--max-connections=300"])
             .args(&self.args)
-            .args(["--performance-schema=OFF", "--skip-log-bin", "--lower-case-table-names=0"])
+            .args(["--performance-schema=OFF", "--lower-case-table-names=0"])
+            .args((!self.args.iter().any(|arg| arg.starts_with("--log-bin"))).then_some("--skip-log-bin"))
             .args((user(&self.dir, self.node.as_ref()) == Some("root")).then_some("--user=root"));
         if self.node.as_ref().is_none_or(|node| node.first) {
             command.arg(format!("--init-file={}", init.display()));
