@@ -55,6 +55,13 @@ struct Held {
     unknown: Option<Write>,
 }
 
+impl Held {
+    /// Whether the job has ended or paused, for all that its worker knows.
+    fn may_have_ended(&self) -> bool {
+        self.unknown.as_ref().is_some_and(|write| write.end.is_some())
+    }
+}
+
 #[derive(Debug, Default)]
 struct Worker {
     id: Uuid,
@@ -235,7 +242,7 @@ impl<'b> History<'b> {
         if fence <= known.fence {
             self.violated("a fence was used before");
         }
-        let stands = |held: &&Held| self.jobs[held.job].fence == held.fence;
+        let stands = |held: &&Held| self.jobs[held.job].fence == held.fence && !held.may_have_ended();
         let held = self.workers.iter().flat_map(|worker| &worker.held).filter(stands);
         for held in held.filter(|held| held.job != at) {
             let other = &self.jobs[held.job];
@@ -244,7 +251,11 @@ impl<'b> History<'b> {
             }
         }
         let earlier = self.jobs.iter().enumerate().filter(|(other, _)| *other != at);
-        for (_, other) in earlier {
+        let may_have_ended = |which: usize| {
+            let held = self.workers.iter().flat_map(|worker| &worker.held);
+            held.filter(|held| held.job == which).any(Held::may_have_ended)
+        };
+        for (which, other) in earlier {
             let first = matches!((other.accepted, known.accepted), (Some(a), Some(b)) if a < b);
             if first
                 && other.due < known.due
@@ -252,6 +263,7 @@ impl<'b> History<'b> {
                 && other.key == known.key
                 && other.ended.is_none()
                 && !other.doubtful
+                && !may_have_ended(which)
             {
                 self.violated("a job overtakes one of its key");
             }
@@ -363,7 +375,9 @@ impl<'b> History<'b> {
         let id = self.workers[which].id;
         if !slow {
             // What it did not know is lost with it.
-            self.workers[which].held.clear();
+            for held in self.workers[which].held.drain(..).filter(Held::may_have_ended) {
+                self.jobs[held.job].doubtful = true;
+            }
         }
         if !self.dead.contains(&id) {
             self.dead.push(id);
@@ -412,7 +426,10 @@ impl<'b> History<'b> {
             self.paced();
         }
         let Some(most) = self.room.at_once else { return };
-        let stands = |held: &&Held| self.jobs[held.job].fence == held.fence && !self.jobs[held.job].doubtful;
+        let stands = |held: &&Held| {
+            let known = &self.jobs[held.job];
+            known.fence == held.fence && !known.doubtful && !held.may_have_ended()
+        };
         let running = self.workers.iter().flat_map(|worker| &worker.held).filter(stands).count();
         if running > most as usize {
             self.violated("more jobs run than the lane allows");
