@@ -356,9 +356,10 @@ impl<'b> History<'b> {
                 }
             }
             Ok(_) => {
-                // Only who was declared dead, or whose job has another owner, is refused.
+                // Refused is a worker that was declared dead, one whose job has another owner, and one whose end of the
+                // job counted without its knowledge, so that the job could be cancelled meanwhile.
                 let reclaimed = self.dead.contains(&own) || !self.ever.contains(&own);
-                if fence == known.fence && !known.doubtful && !reclaimed {
+                if fence == known.fence && !known.doubtful && known.ended.is_none() && !reclaimed {
                     self.violated("the owner of a job is refused");
                 }
                 self.workers[which].held.remove(0);
