@@ -536,11 +536,12 @@ impl Store {
         Ok(rows.into_iter().map(|row| (uuid(&row.id), row.fence)).collect())
     }
 
-    /// Releases jobs that were claimed and not begun, each under its fence.
+    /// Releases jobs that were claimed and not begun, each under its fence. One that never began is due when it was, so that no later one of
+    /// its ordering key overtakes it.
     pub async fn release(&self, worker: Uuid, jobs: &[(Uuid, u32)], now: Timestamp) -> Result<()> {
         for (job, fence) in jobs {
             sqlx::query!(
-                "UPDATE job SET phase = 1, ready_at = ?, worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
+                "UPDATE job SET phase = 1, ready_at = IF(claim_rank = 0, ?, due), worker = NULL, fence = fence + 1 WHERE id = ? AND phase = 2 AND worker = ? AND fence = ?",
                 now.as_micros(),
                 job.as_bytes().as_slice(),
                 worker.as_bytes().as_slice(),

@@ -320,6 +320,28 @@ fn ended_jobs_are_purged_by_age_failed_ones_later() {
 }
 
 #[test]
+fn a_job_that_is_released_goes_before_later_ones_of_its_key() {
+    with("released", async |bed| {
+        let store = &bed.store;
+        let keyed = |n: u128| NewJob {
+            ordering_key: Some("quay".into()),
+            due: time(100 + n as i64),
+            accepted: time(100 + n as i64),
+            ..job(n, "main")
+        };
+        queue(store, &[keyed(1), keyed(2)]).await;
+        // It was marked as claimed, and the connection broke before its worker knew and asked for its turn.
+        let worker = Uuid::from_u128(9);
+        bed.sql(
+            "UPDATE job SET phase = 2, worker = UNHEX(LPAD('9', 32, '0')), fence = 1, ready_at = 200 WHERE due = 101",
+        );
+        store.release(worker, &[(Uuid::from_u128(1), 1)], time(300)).await.expect("releases");
+        assert_eq!(claim(store, 9, "main", FREE, 1, 400).await.0, [1]);
+        assert_eq!(claim(store, 9, "main", FREE, 9, 401).await.0, [0; 0], "the other one waits for its turn");
+    });
+}
+
+#[test]
 fn jobs_are_purged_although_other_work_wins() {
     with("purged_beside", async |bed| {
         let (store, plan) = super::histories::behind(bed).await;
