@@ -121,7 +121,7 @@ impl Bed {
             at: Instant::now(),
             services: services.map(processor_time).sum(),
             nodes: self.nodes.all().iter().map(|node| processor_time(node.id())).sum(),
-            rows: ["Innodb\\_rows\\_inserted", "Innodb\\_rows\\_updated", "Innodb\\_rows\\_deleted"]
+            rows: ["Handler\\_write", "Handler\\_update", "Handler\\_delete"]
                 .iter()
                 .map(|name| self.nodes.status(name))
                 .sum::<Result<f64, _>>()?,
