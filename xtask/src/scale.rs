@@ -7,9 +7,10 @@ use std::time::{Duration, Instant};
 
 use kanzlei_harness::cluster::Cluster;
 use kanzlei_harness::mariadb::Mariadb;
-use kanzlei_harness::office::{Databases, Office, Ports, control, harbour};
+use kanzlei_harness::office::{Databases, Office, Ports, control, get, harbour};
 use kanzlei_harness::packages;
 use kanzlei_harness::process::Process;
+use kanzlei_harness::wait;
 
 use crate::bench::{deploy_to, processor_time};
 use crate::{Done, Fault, build, root, run};
@@ -112,6 +113,10 @@ impl Bed {
         };
         let others = (1..processes).map(start).collect::<Result<Vec<_>, _>>()?;
         deploy_to(bins, &office, &root().join("testing/bench/workflows/job.yaml"))?;
+        for (_, ports) in &others {
+            let deployed = || get(ports.public, "/~/openapi.json", &[]).filter(|text| text.contains("/bench/job"));
+            wait::until(Duration::from_secs(10), deployed).ok_or("a process does not follow the deploy")?;
+        }
         Ok(Bed { nodes, office, others })
     }
 
