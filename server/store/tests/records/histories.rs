@@ -33,7 +33,7 @@ struct Known {
     key: Option<String>,
     asked: bool,
     due: Timestamp,
-    /// Its client knows that it is queued, as the so-manieth.
+    /// Its position among the accepted jobs, once its client knows that it is queued.
     accepted: Option<usize>,
     /// The highest fence that a claim returned.
     fence: u32,
