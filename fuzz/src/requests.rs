@@ -45,7 +45,7 @@ const PATHS: &[&str] = &[
     "/later",
     "/files",
     "/hook",
-    "/typed/XXX",
+    "/typed/QUA",
     "/typed/%4cIN",
     "/~/jobs",
     "/~/jobs/0195a1b2-0000-7000-8000-000000000001",

@@ -1,8 +1,8 @@
 //! Hosts on this machine: network namespaces around a router, for tests of what crosses a network.
 //!
-//! Every program goes on listening on 127.0.0.1. A port that a host serves is translated (nftables): whoever connects to
-//! 127.0.0.1 at that port, on another host or at the router, reaches that host across two links. Links can be cut in one
-//! direction or both, lose packets, or be slow. Everything vanishes with the process that made it.
+//! Programs listen on 127.0.0.1, as without a network. nftables translates the ports that a host serves: a connection to
+//! 127.0.0.1 at such a port, from another host or from the router, reaches the host across its link. Links can be cut in one
+//! direction or both, lose packets, or be slow. The namespaces exist as long as the process that made them.
 //!
 //! ```no_run
 //! # use kanzlei_harness::network::{Network, Member};

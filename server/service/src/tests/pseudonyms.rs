@@ -49,6 +49,7 @@ fn lists_name_callers_by_pseudonyms() {
         // A request here has no address; what it sent is omitted, and what its problem may quote.
         let (plain, passed_on) = (list("/refusals").await.body, list("/refusals?pseudonyms=true").await.body);
         assert!(plain.contains("9074720") && plain.contains("longer than"), "{plain}");
+        assert!(passed_on.contains("\"digest\":null"), "{passed_on}");
         assert!(!passed_on.contains("9074720") && !passed_on.contains("longer than"), "{passed_on}");
     });
 }
