@@ -70,13 +70,13 @@ enum What {
         #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade"])]
         overload: bool,
         /// What the machine does: a database that may not write, full and slow disks, little memory, clocks that differ
-        #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade", "overload"])]
+        #[arg(long, group = "several", conflicts_with_all = ["kills", "processes", "cluster", "upgrade", "overload"])]
         faults: bool,
         /// Networks between two services and three nodes that part, lose packets or are slow (as root)
-        #[arg(long, conflicts_with_all = ["kills", "processes", "cluster", "upgrade", "overload", "faults"])]
+        #[arg(long, group = "several", conflicts_with_all = ["kills", "processes", "cluster", "upgrade", "overload", "faults"])]
         partition: bool,
         /// Only this one of the faults
-        #[arg(long, value_name = "FAULT")]
+        #[arg(long, value_name = "FAULT", requires = "several")]
         only: Option<String>,
     },
     /// Half of the capacity of this machine for hours: memory, descriptors and latency must stay flat

@@ -42,11 +42,12 @@ impl Nodes {
         }
     }
 
-    /// Addresses for a process; each begins with another node.
-    fn urls(&self, process: usize) -> String {
+    /// Addresses for a process: each begins with another node where the nodes are shared out, otherwise with the first one.
+    fn urls(&self, process: usize, shared_out: bool) -> String {
         match self {
             Nodes::One(node) => node.url(DATABASE),
-            Nodes::Three(cluster) => cluster.urls(DATABASE, process % cluster.nodes.len()),
+            Nodes::Three(cluster) if shared_out => cluster.urls(DATABASE, process % cluster.nodes.len()),
+            Nodes::Three(cluster) => cluster.urls(DATABASE, 0),
         }
     }
 
@@ -86,12 +87,41 @@ struct Phase {
 
 impl Phase {
     /// The phase as it is drawn.
-    fn figure(&self, what: &str) -> serde_json::Value {
-        let Phase { per_second, services, nodes, .. } = self;
-        let more = format!("{per_second:.0} a second; {services:.0} µs of services, {nodes:.0} µs of databases");
-        serde_json::json!({"what": what, "value": 1e6 / (services + nodes), "unit": "jobs/CPU s", "more": more})
+    fn figure(&self) -> serde_json::Value {
+        serde_json::json!({"per_second": self.per_second, "services": self.services, "databases": self.nodes})
     }
 }
+
+/// What is measured.
+#[derive(Clone, Copy, PartialEq)]
+struct Case {
+    nodes: usize,
+    processes: usize,
+    /// Each process uses a node of its own, while there are enough.
+    shared_out: bool,
+}
+
+impl Case {
+    const fn new(nodes: usize, processes: usize, shared_out: bool) -> Self {
+        Case { nodes, processes, shared_out }
+    }
+
+    fn name(self) -> String {
+        let Case { nodes, processes, shared_out } = self;
+        format!("{nodes} × {processes}{}", if shared_out { ", a node each" } else { "" })
+    }
+}
+
+const CASES: [Case; 8] = [
+    Case::new(1, 1, false),
+    Case::new(1, 2, false),
+    Case::new(1, 4, false),
+    Case::new(3, 1, false),
+    Case::new(3, 2, false),
+    Case::new(3, 2, true),
+    Case::new(3, 4, false),
+    Case::new(3, 4, true),
+];
 
 /// Services on the nodes.
 struct Bed {
@@ -101,17 +131,22 @@ struct Bed {
 }
 
 impl Bed {
-    fn start(nodes: usize, processes: usize, bins: &Path, dir: &Path) -> Result<Self, Fault> {
-        let nodes = Nodes::start(nodes, &dir.join("database"))?;
+    fn start(case: Case, bins: &Path, dir: &Path) -> Result<Self, Fault> {
+        let nodes = Nodes::start(case.nodes, &dir.join("database"))?;
         nodes.all()[0].fresh(DATABASE)?;
         let records = harbour(&nodes.all()[0], "kanzlei_scale_harbour")?;
-        let databases = Databases::with_harbour(nodes.urls(0), &records, &nodes.all()[0]);
+        let databases = Databases::with_harbour(nodes.urls(0, case.shared_out), &records, &nodes.all()[0]);
         let settings = ["workers=2", "log.level=error"];
         let office = Office::start(bins, &dir.join("office"), databases, Ports::free()?, &settings)?;
         let start = |process: usize| {
-            office.another_with(process + 1, &[], &[("KANZLEI_DATABASE_URL", nodes.urls(process))], None)
+            office.another_with(
+                process + 1,
+                &[],
+                &[("KANZLEI_DATABASE_URL", nodes.urls(process, case.shared_out))],
+                None,
+            )
         };
-        let others = (1..processes).map(start).collect::<Result<Vec<_>, _>>()?;
+        let others = (1..case.processes).map(start).collect::<Result<Vec<_>, _>>()?;
         deploy_to(bins, &office, &root().join("testing/bench/workflows/job.yaml"))?;
         for (_, ports) in &others {
             let deployed = || get(ports.public, "/~/openapi.json", &[]).filter(|text| text.contains("/bench/job"));
@@ -134,10 +169,11 @@ impl Bed {
         })
     }
 
-    fn phase(&self, from: &Counters, jobs: f64) -> Result<Phase, Fault> {
+    /// What was done since some counters, and took so long.
+    fn phase(&self, from: &Counters, jobs: f64, took: Duration) -> Result<Phase, Fault> {
         let to = self.counters()?;
         Ok(Phase {
-            per_second: jobs / (to.at - from.at).as_secs_f64(),
+            per_second: jobs / took.as_secs_f64(),
             services: (to.services - from.services) / jobs * 1e6,
             nodes: (to.nodes - from.nodes) / jobs * 1e6,
             rows: (to.rows - from.rows) / jobs,
@@ -177,13 +213,21 @@ impl Bed {
         let from = self.counters()?;
         self.load(script)?;
         let jobs = self.nodes.number("SELECT COUNT(*) FROM job")?;
-        let accepted = self.phase(&from, jobs)?;
+        let accepted = self.phase(&from, jobs, from.at.elapsed())?;
         let from = self.counters()?;
         self.lane("release")?;
         while self.nodes.number("SELECT EXISTS(SELECT 1 FROM job WHERE phase IN (1, 2, 3))")? > 0.0 {
             std::thread::sleep(Duration::from_millis(100));
         }
-        Ok((jobs, accepted, self.phase(&from, jobs)?))
+        let took = from.at.elapsed();
+        // Writing their runs down is part of what they cost.
+        let journaled = || self.number_of_runs().ok().filter(|runs| *runs >= jobs);
+        wait::until(Duration::from_secs(60), journaled).ok_or("the runs do not come into the journal")?;
+        Ok((jobs, accepted, self.phase(&from, jobs, took)?))
+    }
+
+    fn number_of_runs(&self) -> Result<f64, Fault> {
+        self.nodes.number("SELECT COALESCE(SUM(runs), 0) FROM segment")
     }
 
     fn stop(mut self) {
@@ -210,81 +254,68 @@ pub fn scale() -> Done {
         "One job has one step. Processor time in microseconds for each job; rows and bytes are those of the first node.\n"
     );
     println!(
-        "{:<22} {:>8} {:>22} {:>14} {:>14} {:>10} {:>12}",
-        "", "jobs", "a second", "services µs", "databases µs", "rows", "log bytes"
+        "{:<38} {:>8} {:>10} {:>12} {:>13} {:>6} {:>10}",
+        "nodes × processes", "jobs", "a second", "services µs", "databases µs", "rows", "log bytes"
     );
     let mut figures = Vec::new();
-    for nodes in [1, 3] {
-        for processes in [1, 2, 4] {
-            let own = dir.join(format!("{nodes}-{processes}"));
-            let bed = Bed::start(nodes, processes, &bins, &own)?;
-            let (jobs, accepted, ended) = bed.measure(&script)?;
-            for (what, phase) in [("accepted", accepted), ("begun and ended", ended)] {
-                println!(
-                    "{:<22} {jobs:>8.0} {:>22.0} {:>14.0} {:>14.0} {:>10.1} {:>12.0}",
-                    format!("{nodes} × {processes} {what}"),
-                    phase.per_second,
-                    phase.services,
-                    phase.nodes,
-                    phase.rows,
-                    phase.log
-                );
-                figures.push(phase.figure(&format!("{nodes} × {processes}: {what}")));
-            }
-            if (nodes, processes) == (1, 1) {
-                stays(&bed, jobs)?;
-            }
-            bed.stop();
-            let _ = std::fs::remove_dir_all(&own);
+    for case in CASES {
+        let own = dir.join(case.name().replace([' ', ','], "-"));
+        let bed = Bed::start(case, &bins, &own)?;
+        let (jobs, accepted, ended) = bed.measure(&script)?;
+        figures.push(serde_json::json!({"case": case.name(), "accepted": accepted.figure(), "ended": ended.figure()}));
+        for (what, phase) in [("accepted", accepted), ("begun and ended", ended)] {
+            println!(
+                "{:<38} {jobs:>8.0} {:>10.0} {:>12.0} {:>13.0} {:>6.1} {:>10.0}",
+                format!("{}: {what}", case.name()),
+                phase.per_second,
+                phase.services,
+                phase.nodes,
+                phase.rows,
+                phase.log
+            );
         }
+        if case == CASES[0] {
+            stays(&bed, jobs)?;
+        }
+        bed.stop();
+        let _ = std::fs::remove_dir_all(&own);
     }
     let file = dir.join("scale.json");
-    let all = serde_json::json!({"bench": "scale: nodes × processes", "figures": figures, "curves": []});
-    std::fs::write(&file, all.to_string())?;
+    std::fs::write(&file, serde_json::json!({"cases": figures}).to_string())?;
     let mut picture = Command::new(bins.join("kanzlei-shots"));
-    run(picture.arg("figures").arg(&file).arg(root().join("docs/bench-scale.png")))?;
+    run(picture.arg("costs").arg(&file).arg(root().join("docs/bench-scale.png")))?;
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
 }
 
 /// What ended jobs and their runs occupy, and how fast they are removed.
 fn stays(bed: &Bed, jobs: f64) -> Result<(), Fault> {
-    let settled =
-        || -> Result<bool, Fault> { Ok(bed.nodes.number("SELECT COALESCE(SUM(runs), 0) FROM segment")? >= jobs) };
-    let begun = Instant::now();
-    while !settled()? && begun.elapsed() < Duration::from_secs(60) {
-        std::thread::sleep(Duration::from_millis(200));
-    }
-    for table in ["job", "outcome", "segment", "job_tag"] {
-        bed.nodes.all()[0].sql(DATABASE, &format!("ANALYZE TABLE {table}"))?;
-    }
-    let size = |tables: &str| {
+    let size = |tables: &[&str]| -> Result<f64, Fault> {
+        bed.nodes.all()[0].sql(DATABASE, &format!("ANALYZE TABLE {}", tables.join(", ")))?;
         bed.nodes.number(&format!(
-            "SELECT COALESCE(SUM(data_length + index_length), 0) FROM information_schema.tables WHERE table_schema = '{DATABASE}' AND table_name IN ({tables})"
+            "SELECT COALESCE(SUM(data_length + index_length), 0) FROM information_schema.tables WHERE table_schema = '{DATABASE}' AND table_name IN ('{}')",
+            tables.join("', '")
         ))
     };
     println!(
-        "  of each job stay {:.0} bytes as a row, {:.0} in the journal",
-        size("'job'")? / jobs,
-        size("'segment'")? / jobs
+        "  of each job stay {:.0} bytes in the queue, {:.0} in the index of the journal, {:.0} of its contents",
+        size(&["job", "outcome", "job_tag", "job_request"])? / jobs,
+        size(&["run", "run_trouble", "run_request"])? / jobs,
+        size(&["segment"])? / jobs
     );
     // A process that keeps few removes the others as soon as it starts.
     let before = bed.counters()?;
-    let (mut remover, _) = bed.office.another_with(9, &["jobs.most=100"], &[], None)?;
+    let (mut remover, _) = bed.office.another_with(9, &["jobs.most=100", "journal.most=100"], &[], None)?;
     let begun = Instant::now();
     // Jobs that ended in the same instant as the last one that is kept stay, too.
-    while bed.nodes.number("SELECT COUNT(*) FROM job")? > 1000.0 {
+    while bed.nodes.number("SELECT (SELECT COUNT(*) FROM job) + (SELECT COUNT(*) FROM run)")? > 1000.0 {
         std::thread::sleep(Duration::from_millis(50));
     }
-    let took = begun.elapsed().as_secs_f64();
-    let removed = bed.phase(&before, jobs)?;
+    let removed = bed.phase(&before, jobs, begun.elapsed())?;
     remover.stop(Duration::from_secs(20));
     println!(
-        "  {:.0} ended jobs a second are removed, {:.0} µs of the database, {:.1} rows and {:.0} bytes of the log each",
-        jobs / took,
-        removed.nodes,
-        removed.rows,
-        removed.log
+        "  {:.0} ended jobs a second are removed with their runs, {:.0} µs of the database, {:.1} rows and {:.0} bytes of the log each",
+        removed.per_second, removed.nodes, removed.rows, removed.log
     );
     Ok(())
 }

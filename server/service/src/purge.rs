@@ -63,45 +63,12 @@ impl Kept {
 
 /// Purges old records every minute, until the process ends.
 pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
-    const DAY: Span = Span::from_days(1);
     let mut every = tokio::time::interval(Duration::from_secs(60));
     let mut swept = Instant::now();
     loop {
         every.tick().await;
+        records(&store, &effects, &kept).await;
         let at = clock::now();
-        let mut before = at - DAY * kept.jobs;
-        let mut failed_before = at - DAY * kept.failed_jobs;
-        if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {
-            before = before.max(beyond);
-            failed_before = failed_before.max(beyond);
-        }
-        let mut failed = Vec::new();
-        let (old, old_failed) = (at - DAY * kept.runs, at - DAY * kept.failed_runs);
-        all(100, &mut failed, || store.purge_segments(old, old_failed, 100)).await;
-        let (most, bytes) = (kept.most_runs, kept.bytes_of_runs);
-        all(100, &mut failed, || store.purge_beyond(most, bytes, 100)).await;
-        all(500, &mut failed, || store.purge_jobs(before, failed_before, 500)).await;
-        purged(store.purge_groups(failed_before.min(before)).await, &mut failed);
-        purged(store.purge_firings(at - DAY * kept.jobs).await, &mut failed);
-        purged(store.purge_answers(at).await, &mut failed);
-        purged(store.purge_meters(at - DAY * METER_DAYS).await, &mut failed);
-        purged(store.purge_usage((at - DAY * USAGE_DAYS).as_secs() / 3600).await, &mut failed);
-        purged(store.purge_audit(at - DAY * AUDIT_DAYS).await, &mut failed);
-        purged(store.purge_refusals(at - DAY * kept.runs).await, &mut failed);
-        let (days, most, bytes) = kept.deliveries;
-        all(500, &mut failed, || store.purge_deliveries(at - DAY * days, most, bytes)).await;
-        all(5000, &mut failed, || store.purge_delivery_keys(at)).await;
-        all(5000, &mut failed, || store.purge_wakings(at)).await;
-        all(5000, &mut failed, || store.purge_step_counts(at - DAY * kept.runs)).await;
-        all(500, &mut failed, || store.purge_trials(at, MOST_TRIALS)).await;
-        let live = effects.jobs.live.load_full();
-        let alerts: Vec<&str> = live.alerts.keys().map(String::as_str).collect();
-        all(5000, &mut failed, || store.purge_alerts(&alerts, at - DAY * kept.runs)).await;
-        purged(store.purge_previews(at).await, &mut failed);
-        purged(store.purge_samples(at - DAY * 2).await, &mut failed);
-        purged(store.purge_paces(at - DAY).await, &mut failed);
-        all(5000, &mut failed, || store.purge_retried(at - DAY)).await;
-        all(500, &mut failed, || uploads::expire(&store, &effects.files, 500)).await;
         if swept.elapsed() >= SWEEP {
             swept = Instant::now();
             sweep(&store, &effects, at).await;
@@ -113,9 +80,48 @@ pub async fn run(store: Store, effects: Arc<Effects>, kept: Kept) {
                 Err(why) => tracing::debug!(database = name, why, "old markers could not be deleted"),
             }
         }
-        if let Some(error) = failed.first() {
-            tracing::warn!(%error, failed = failed.len(), "old records could not be deleted; the next attempt is in a minute");
-        }
+    }
+}
+
+/// Purges all old records.
+pub(crate) async fn records(store: &Store, effects: &Effects, kept: &Kept) {
+    const DAY: Span = Span::from_days(1);
+    let at = clock::now();
+    let mut before = at - DAY * kept.jobs;
+    let mut failed_before = at - DAY * kept.failed_jobs;
+    if let Ok(Some(beyond)) = store.ended_beyond(kept.most).await {
+        before = before.max(beyond);
+        failed_before = failed_before.max(beyond);
+    }
+    let mut failed = Vec::new();
+    let (old, old_failed) = (at - DAY * kept.runs, at - DAY * kept.failed_runs);
+    all(100, &mut failed, || store.purge_segments(old, old_failed, 100)).await;
+    let (most, bytes) = (kept.most_runs, kept.bytes_of_runs);
+    all(100, &mut failed, || store.purge_beyond(most, bytes, 100)).await;
+    all(500, &mut failed, || store.purge_jobs(before, failed_before, 500)).await;
+    all(500, &mut failed, || store.purge_groups(failed_before.min(before))).await;
+    all(5000, &mut failed, || store.purge_firings(at - DAY * kept.jobs)).await;
+    all(5000, &mut failed, || store.purge_answers(at)).await;
+    all(5000, &mut failed, || store.purge_meters(at - DAY * METER_DAYS)).await;
+    all(5000, &mut failed, || store.purge_usage((at - DAY * USAGE_DAYS).as_secs() / 3600)).await;
+    all(5000, &mut failed, || store.purge_audit(at - DAY * AUDIT_DAYS)).await;
+    all(5000, &mut failed, || store.purge_refusals(at - DAY * kept.runs)).await;
+    let (days, most, bytes) = kept.deliveries;
+    all(500, &mut failed, || store.purge_deliveries(at - DAY * days, most, bytes)).await;
+    all(5000, &mut failed, || store.purge_delivery_keys(at)).await;
+    all(5000, &mut failed, || store.purge_wakings(at)).await;
+    all(5000, &mut failed, || store.purge_step_counts(at - DAY * kept.runs)).await;
+    all(500, &mut failed, || store.purge_trials(at, MOST_TRIALS)).await;
+    let live = effects.jobs.live.load_full();
+    let alerts: Vec<&str> = live.alerts.keys().map(String::as_str).collect();
+    all(5000, &mut failed, || store.purge_alerts(&alerts, at - DAY * kept.runs)).await;
+    all(ONCE, &mut failed, || store.purge_previews(at)).await;
+    all(5000, &mut failed, || store.purge_samples(at - DAY * 2)).await;
+    all(ONCE, &mut failed, || store.purge_paces(at - DAY)).await;
+    all(5000, &mut failed, || store.purge_retried(at - DAY)).await;
+    all(500, &mut failed, || uploads::expire(store, &effects.files, 500)).await;
+    if let Some(error) = failed.first() {
+        tracing::warn!(%error, failed = failed.len(), "old records could not be deleted; the next attempt is in a minute");
     }
 }
 
@@ -157,6 +163,9 @@ async fn sweep(store: &Store, effects: &Effects, at: Timestamp) {
     }
 }
 
+/// The portion of a deletion that has no limit.
+const ONCE: u64 = u64::MAX;
+
 /// How often a deletion is repeated that loses against other work, and the first pause before that; each is twice as long as the one before.
 const TRIES: u32 = 6;
 const PAUSE: Duration = Duration::from_millis(20);
@@ -177,17 +186,6 @@ async fn all<T: Into<u64>, F: Future<Output = kanzlei_store::Result<T>>>(
                 lost += 1;
             }
             Err(error) => return failed.push(error),
-        }
-    }
-}
-
-/// The number of deleted records; errors are kept for the log.
-fn purged<T: Into<u64>>(result: kanzlei_store::Result<T>, failed: &mut Vec<kanzlei_store::Error>) -> u64 {
-    match result {
-        Ok(count) => count.into(),
-        Err(error) => {
-            failed.push(error);
-            0
         }
     }
 }

@@ -419,7 +419,8 @@ impl Service {
                 .app_data(PayloadConfig::new(usize::MAX))
                 .default_service(web::to(public::serve))
         });
-        let server = server.workers(workers).shutdown_timeout(patience.as_secs()).disable_signals();
+        let server = server.workers(workers).keep_alive(config.limits.idle);
+        let server = server.shutdown_timeout(patience.as_secs()).disable_signals();
         let failed = |source| cannot_listen("listen.public", config.listen.public, source);
         let listener = listener(config.listen.public, config.limits.stalled).map_err(failed)?;
         let bound = match &self.certificates.public {
@@ -435,7 +436,7 @@ impl Service {
             let app = ActixApp::new().wrap(middleware::Compress::default());
             app.app_data(shared.clone()).configure(control::configure)
         });
-        let server = server.workers(1).shutdown_timeout(5).disable_signals();
+        let server = server.workers(1).keep_alive(config.limits.idle).shutdown_timeout(5).disable_signals();
         let failed = |source| cannot_listen("listen.control", config.listen.control, source);
         let listener = listener(config.listen.control, config.limits.stalled).map_err(failed)?;
         let bound = match &self.certificates.control {

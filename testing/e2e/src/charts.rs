@@ -7,6 +7,7 @@ use serde_json::Value as Json;
 const STYLE: &str = "body{margin:20px 24px;font:14px 'IBM Plex Sans','DejaVu Sans',sans-serif;color:#161616}\
     h1{font-size:20px;font-weight:400;margin:0 0 8px}h2{font-size:14px;margin:16px 0 0}p{margin:0 0 8px;color:#525252}\
     td{padding:5px 12px 5px 0;border-top:1px solid #e0e0e0}.n{text-align:right;white-space:nowrap}.b{width:280px}\
+    .p{width:640px;white-space:nowrap;font-size:0}.p i{display:inline-block;height:14px}th{font-weight:600;text-align:left;padding:5px 12px 5px 0}\
     .b i{display:block;height:12px;background:#1192e8}.d{color:#525252;font-size:12px}svg text{font-size:12px;fill:#525252}";
 const COLOURS: [&str; 3] = ["#1192e8", "#6929c4", "#fa4d56"];
 
@@ -15,6 +16,7 @@ pub fn page(kind: &str, figures: &Path) -> Option<String> {
     let draw: fn(&Json) -> String = match kind {
         "figures" => jobs,
         "series" => soak,
+        "costs" => costs,
         _ => return None,
     };
     let text = std::fs::read_to_string(figures).expect("figures");
@@ -40,7 +42,10 @@ fn soak(measured: &Json) -> String {
     for (title, names) in [
         ("Memory, MiB", &["memory of the service", "memory of the database"][..]),
         ("Open descriptors and threads of the service", &["open descriptors", "threads"]),
-        ("Latency, ms", &["p50", "p99"]),
+        (
+            "Latency, and the longest time for which the machine did nothing, ms",
+            &["p50", "p99", "longest stall of the machine"],
+        ),
         (
             "Processor of the service, % of one core, and jobs under way",
             &["processor of the service", "jobs under way"],
@@ -105,6 +110,43 @@ fn panel(title: &str, minutes: &[f64], lines: &[(&str, Vec<f64>)]) -> String {
         "<div style='display:inline-block;width:614px'><h2>{}</h2><div class=d>{legend}</div>\
          <svg width=604 height=270 xmlns='http://www.w3.org/2000/svg'>{out}</svg></div>",
         escape(title)
+    )
+}
+
+/// Processor time of jobs, as a bar of its parts for each case.
+fn costs(measured: &Json) -> String {
+    const PARTS: [(&str, &str, &str, &str); 4] = [
+        ("accepted", "services", "#82cfff", "accepting, services"),
+        ("accepted", "databases", "#1192e8", "accepting, databases"),
+        ("ended", "services", "#be95ff", "beginning and ending, services"),
+        ("ended", "databases", "#6929c4", "beginning and ending, databases"),
+    ];
+    let cases = measured["cases"].as_array().expect("cases");
+    let part = |case: &Json, (phase, who, ..): (&str, &str, &str, &str)| case[phase][who].as_f64().unwrap_or(0.0);
+    let sum = |case: &Json| PARTS.iter().map(|one| part(case, *one)).sum::<f64>();
+    let most = cases.iter().map(sum).fold(1.0, f64::max);
+    let legend: String = PARTS
+        .iter()
+        .map(|(.., colour, what)| format!("<span style='color:{colour}'>&#9632;</span> {what} &nbsp; "))
+        .collect();
+    let mut rows = String::new();
+    for case in cases {
+        let pieces = PARTS
+            .map(|one| format!("<i style='background:{};width:{:.1}%'></i>", one.2, 100.0 * part(case, one) / most));
+        let rate = |phase: &str| case[phase]["per_second"].as_f64().unwrap_or(0.0);
+        rows.push_str(&format!(
+            "<tr><td>{}<td class=n>{:.0}<td class=n>{:.0}<td class=n>{:.0} µs<td class=p>{}",
+            escape(case["case"].as_str().unwrap_or_default()),
+            rate("accepted"),
+            rate("ended"),
+            sum(case),
+            pieces.concat()
+        ));
+    }
+    format!(
+        "<h1>What a job costs: <code>cargo xtask bench scale</code></h1><p>Jobs of one step, nodes of the database × processes of the service, all on two cores. \
+         Processor time of all of them together.</p><p class=d>{legend}</p>\
+         <table cellspacing=0><tr><th>Nodes × processes<th>Accepted/s<th>Ended/s<th>A job<th>{rows}</table>"
     )
 }
 

@@ -610,6 +610,26 @@ fn stopping_is_announced_before_requests_are_refused() {
     wait::until(Duration::from_secs(20), || office.service.ended()).expect("it ends");
 }
 
+/// A connection without a request is closed after its time, and at once when the service stops.
+#[test]
+fn idle_connections_are_closed() {
+    for (settings, stops) in [(&["limits.idle=1s"][..], false), (&[], true)] {
+        let mut office = office("idle", settings);
+        let mut connection = TcpStream::connect(("127.0.0.1", office.ports.public)).expect("connects");
+        connection.set_read_timeout(Some(Duration::from_secs(20))).expect("a timeout");
+        connection.write_all(b"GET /~/live HTTP/1.1\r\nHost: x\r\n\r\n").expect("asks");
+        let mut first = [0];
+        connection.read_exact(&mut first).expect("an answer");
+        if stops {
+            office.service.terminate();
+        }
+        connection.read_to_end(&mut Vec::new()).expect("the service closes it");
+        if stops {
+            wait::until(Duration::from_secs(10), || office.service.ended()).expect("it ends");
+        }
+    }
+}
+
 #[test]
 fn a_run_has_its_time_and_goes_on_without_its_client() {
     let office = office("time", &[]);

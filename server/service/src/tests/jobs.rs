@@ -435,6 +435,25 @@ fn old_results_are_purged_and_failed_jobs_are_kept_longer() {
 }
 
 #[test]
+fn one_purge_removes_more_than_a_portion_of_each_kind() {
+    with("overdue", &[], &[], async |bed| {
+        let sql = |sql: &str| super::server().sql("kanzlei_overdue", sql).expect("SQL");
+        let tables = [
+            ("idempotency", "(hash, fingerprint, run, until)", "seq, '', UNHEX(MD5(seq)), 1"),
+            ("firing", "(workflow, entry, due, result, at)", "'w', 1, seq, 'queued', 1"),
+            ("batch", "(id, workflow, run, total, created)", "UNHEX(MD5(seq)), 'w', '', 1, 1"),
+        ];
+        for (table, columns, row) in tables {
+            sql(&format!("INSERT INTO {table} {columns} SELECT {row} FROM seq_1_to_11000"));
+        }
+        let kept = crate::purge::Kept::new(&bed.config);
+        crate::purge::records(bed.store(), &bed.service.app.effects, &kept).await;
+        let left = tables.map(|(table, ..)| sql(&format!("SELECT COUNT(*) FROM {table}")).trim().to_owned());
+        assert_eq!(left, ["0", "0", "0"]);
+    });
+}
+
+#[test]
 fn a_job_is_stopped_in_the_middle_of_an_evaluation() {
     let long = "workflow: long\nentries: [{endpoint: POST /long, access: open, answer: later}]\nsteps:\n  - {let: {x: '${list.range(30000).map(i => list.range(20)).length}'}}\n  - {each: n, in: list.range(100), id: all, steps: [{let: {y: '${list.range(30000).map(i => list.range(20)).length}'}}]}\n";
     with("stopped", &[long], &[], async |bed| {

@@ -1,13 +1,14 @@
 //! `cargo xtask soak`: hours at half of what the machine can do. Memory, handles and latency must stay flat.
 //!
-//! Capacity is measured first, by clients that send a request as soon as the one before is answered. Then the same
+//! Capacity is measured first, by clients that send a request as soon as the one before is answered; the time until the jobs that
+//! they queued have ended counts, too. Then the same
 //! clients keep a schedule of half that rate; a latency counts from the moment a request is due, so that one which
 //! waits for a slow answer before it is not counted as fast. Of ten requests six validate and reply, three make two
 //! calls one after another, and one is a job. The journal and ended jobs are cut at their bounds all the time.
 //!
 //! Arguments: public port, the service's database, process ids of service and database, minutes, a file for the figures.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -18,6 +19,8 @@ type Done<T> = Result<T, Box<dyn std::error::Error + Send + Sync>>;
 
 /// Clients, each with one connection.
 const CLIENTS: u32 = 64;
+/// How long a connection is kept that is not used: not as long as the service keeps it, which closes it while a request is on its way otherwise.
+const IDLE: Duration = Duration::from_secs(3);
 /// How long capacity is measured.
 const CALIBRATING: Duration = Duration::from_secs(20);
 /// The time between two samples.
@@ -79,7 +82,7 @@ async fn client(
                     Err(error) => Some(format!("{}: {error}", kind.path)),
                 }
             }
-            Err(error) => Some(format!("{}: {error}", kind.path)),
+            Err(error) => Some(format!("{}: {error}: {}", kind.path, cause(&error))),
         };
         let took = u32::try_from(due.elapsed().as_micros()).unwrap_or(u32::MAX);
         if let Ok(mut answers) = answers.lock() {
@@ -95,6 +98,14 @@ async fn client(
     }
 }
 
+/// What is behind an error.
+fn cause(error: &dyn std::error::Error) -> String {
+    std::iter::successors(error.source(), |error| error.source())
+        .map(ToString::to_string)
+        .collect::<Vec<_>>()
+        .join(": ")
+}
+
 /// Clients that send.
 struct Load {
     answers: Arc<Mutex<Answers>>,
@@ -104,15 +115,17 @@ struct Load {
 
 impl Load {
     /// Starts the clients: at `rate` requests a second of all, or as fast as answers come.
-    fn start(http: &reqwest::Client, base: &str, rate: Option<f64>) -> Self {
+    fn start(base: &str, rate: Option<f64>) -> Done<Self> {
         let every = rate.map(|rate| Duration::from_secs_f64(f64::from(CLIENTS) / rate));
         let (answers, stop) = (Arc::<Mutex<Answers>>::default(), Arc::<AtomicBool>::default());
         let start = |at: u32| {
             let first = every.unwrap_or_default() * at / CLIENTS;
-            tokio::spawn(client(http.clone(), base.to_owned(), first, every, answers.clone(), stop.clone()))
+            let http =
+                reqwest::Client::builder().no_proxy().pool_max_idle_per_host(1).pool_idle_timeout(IDLE).build()?;
+            Ok(tokio::spawn(client(http, base.to_owned(), first, every, answers.clone(), stop.clone())))
         };
-        let tasks = (0..CLIENTS).map(start).collect();
-        Load { answers, stop, tasks }
+        let tasks = (0..CLIENTS).map(start).collect::<Done<_>>()?;
+        Ok(Load { answers, stop, tasks })
     }
 
     /// What was answered since the last call.
@@ -148,6 +161,28 @@ fn processor(process: &str) -> f64 {
     (ticks(11) + ticks(12)) / 100.0
 }
 
+/// The longest time in microseconds by which a short sleep was too long since this was last set to 0: while a virtual machine gets no
+/// processor, nothing in it answers.
+fn stalls() -> Arc<AtomicU64> {
+    const SLEEP: Duration = Duration::from_millis(5);
+    let longest = Arc::<AtomicU64>::default();
+    let shared = longest.clone();
+    std::thread::spawn(move || {
+        loop {
+            let begun = Instant::now();
+            std::thread::sleep(SLEEP);
+            let late = begun.elapsed().saturating_sub(SLEEP).as_micros();
+            shared.fetch_max(u64::try_from(late).unwrap_or(u64::MAX), Ordering::Relaxed);
+        }
+    });
+    longest
+}
+
+/// Jobs that have not ended.
+async fn jobs_under_way(sql: &mut MySqlConnection) -> Done<i64> {
+    Ok(sqlx::query("SELECT COUNT(*) FROM job WHERE phase IN (1, 2, 3)").fetch_one(sql).await?.try_get(0)?)
+}
+
 /// Milliseconds within which a share of sorted microseconds lies.
 fn within(sorted: &[u32], share: f64) -> f64 {
     let index = ((sorted.len() as f64 * share) as usize).min(sorted.len().saturating_sub(1));
@@ -155,13 +190,14 @@ fn within(sorted: &[u32], share: f64) -> f64 {
 }
 
 /// The series that are sampled: name, unit, and how much the last quarter may exceed the second one.
-const SERIES: [(&str, &str, Option<f64>); 8] = [
+const SERIES: [(&str, &str, Option<f64>); 9] = [
     ("memory of the service", "MiB", Some(1.1)),
     ("memory of the database", "MiB", None),
     ("open descriptors", "", Some(1.1)),
     ("threads", "", Some(1.0)),
     ("p50", "ms", Some(1.5)),
     ("p99", "ms", Some(2.0)),
+    ("longest stall of the machine", "ms", None),
     ("jobs under way", "", None),
     ("processor of the service", "%", Some(1.3)),
 ];
@@ -181,23 +217,27 @@ async fn main() -> Done<()> {
     };
     let lasting = Duration::from_secs_f64(minutes.parse::<f64>()? * 60.0);
     let base = format!("http://127.0.0.1:{port}");
-    let http = reqwest::Client::builder().no_proxy().pool_max_idle_per_host(CLIENTS as usize).build()?;
     let mut sql = MySqlConnection::connect(url).await?;
 
-    let load = Load::start(&http, &base, None);
+    let load = Load::start(&base, None)?;
     tokio::time::sleep(Duration::from_secs(3)).await;
     load.take();
+    let begun = Instant::now();
     tokio::time::sleep(CALIBRATING).await;
     let measured = load.take();
     load.end().await;
     if let Some(example) = measured.example {
         return Err(format!("{} requests failed, such as {example}", measured.failed).into());
     }
-    let capacity = measured.took.len() as f64 / CALIBRATING.as_secs_f64();
+    while jobs_under_way(&mut sql).await? > 0 {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let capacity = measured.took.len() as f64 / begun.elapsed().as_secs_f64();
     let rate = capacity / 2.0;
     println!("{capacity:.0} requests/s are answered at most; {rate:.0}/s are sent for {minutes} minutes");
 
-    let load = Load::start(&http, &base, Some(rate));
+    let stall = stalls();
+    let load = Load::start(&base, Some(rate))?;
     let begun = Instant::now();
     let (mut at, mut series) = (Vec::new(), vec![Vec::new(); SERIES.len()]);
     let (mut answered, mut failed, mut example) = (0, 0, None);
@@ -208,9 +248,16 @@ async fn main() -> Done<()> {
         answers.took.sort_unstable();
         answered += answers.took.len();
         failed += answers.failed as usize;
-        example = answers.example.or(example);
-        let open: i64 =
-            sqlx::query("SELECT COUNT(*) FROM job WHERE phase IN (1, 2, 3)").fetch_one(&mut sql).await?.try_get(0)?;
+        let stalled = stall.swap(0, Ordering::Relaxed) as f64 / 1000.0;
+        if let Some(what) = &answers.example {
+            let at = begun.elapsed().as_secs_f64() / 60.0;
+            println!(
+                "{at:>6.1} min  {} failed, such as {what}; the machine stalled for {stalled:.0} ms",
+                answers.failed
+            );
+        }
+        example = answers.example.take().or(example);
+        let open = jobs_under_way(&mut sql).await?;
         let tasks = std::fs::read_dir(format!("/proc/{service}/task")).map_or(0.0, |tasks| tasks.count() as f64);
         let now = processor(service);
         let sample = [
@@ -220,6 +267,7 @@ async fn main() -> Done<()> {
             tasks,
             within(&answers.took, 0.5),
             within(&answers.took, 0.99),
+            stalled,
             open as f64,
             100.0 * (now - used) / EVERY.as_secs_f64(),
         ];
