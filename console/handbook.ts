@@ -1,5 +1,6 @@
 /** The handbook in `docs/`, rendered while the console is built: chapters with their sections, and the pictures they show. */
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { basename } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { marked, type Token, type Tokens } from 'marked';
 import type { Plugin } from 'vite';
@@ -55,9 +56,8 @@ export function chapterOf(id: string, text: string): { chapter: Chapter; picture
   marked.walkTokens(tokens, (token) => {
     if (token.type === 'link') token.href = linked(token.href, id);
     if (token.type === 'image') {
-      const name = token.href.replace(/^screenshots\//, '');
-      pictures.push(name);
-      token.href = `/${PICTURES}/${name}`;
+      pictures.push(token.href);
+      token.href = `/${PICTURES}/${basename(token.href)}`;
     }
   });
   const chapter: Chapter = { id, title: id, sections: [] };
@@ -104,8 +104,8 @@ export function handbook(): Plugin {
         const { chapter, pictures } = chapterOf(name, readFileSync(file, 'utf8'));
         for (const picture of pictures) {
           // A new picture is taken of the built console.
-          if (!existsSync(`${DOCS}screenshots/${picture}`)) this.warn(`docs/screenshots/${picture} is missing; take it with cargo xtask shots`);
-          else this.emitFile({ type: 'asset', fileName: `${PICTURES}/${picture}`, source: readFileSync(`${DOCS}screenshots/${picture}`) });
+          if (!existsSync(DOCS + picture)) this.warn(`docs/${picture} is missing; take it with cargo xtask shots`);
+          else this.emitFile({ type: 'asset', fileName: `${PICTURES}/${basename(picture)}`, source: readFileSync(DOCS + picture) });
         }
         return chapter;
       });

@@ -152,7 +152,7 @@ fn bins_folder() -> Result<PathBuf, Fault> {
     Ok(bins.parent().unwrap_or(&bins).to_path_buf())
 }
 
-/// Runs a command in the checkout; its failure is ours.
+/// Runs a command in the checkout, wherever else it was to run; its failure is ours.
 fn run(command: &mut Command) -> Result<(), Fault> {
     let status = command.current_dir(root()).status().map_err(|e| format!("{:?}: {e}", command.get_program()))?;
     if status.success() {
@@ -168,7 +168,7 @@ fn attack() -> Done {
     build::console()?;
     let bins = build::programs(false)?;
     let mut command = Command::new(bins.join("kanzlei-attack"));
-    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
+    run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -179,8 +179,8 @@ fn upgrade(revision: &str) -> Done {
     let dir = kanzlei_harness::scratch::folder("former");
     std::fs::create_dir_all(&dir)?;
     let tree = dir.join("tree");
-    let git = |args: &[&str]| run(Command::new("git").current_dir(root()).args(args));
-    git(&["worktree", "add", "--detach", &tree.display().to_string(), revision])?;
+    let git = |args: &[&str]| run(Command::new("git").args(args));
+    git(&["worktree", "add", "--quiet", "--detach", &tree.display().to_string(), revision])?;
     let bins = build::bins(false)?;
     let target = dir.join("target");
     let former = dir.join("programs");
@@ -189,8 +189,9 @@ fn upgrade(revision: &str) -> Done {
         // The console of today is in it; nothing here looks at it.
         run(Command::new("cp").arg("-r").arg(root().join("console/dist")).arg(tree.join("console/dist")))?;
         // In a target folder of its own: in a shared one, what was built last counts as what a tree holds.
-        let args = ["build", "--quiet", "--package", "kanzleid", "--package", "kanzlei-standins"];
-        run(kanzlei_harness::process::cargo().current_dir(&tree).args(args).env("CARGO_TARGET_DIR", &target))?;
+        let mut build = kanzlei_harness::process::cargo();
+        build.args(["build", "--quiet", "--package", "kanzleid", "--package", "kanzlei-standins", "--manifest-path"]);
+        run(build.arg(tree.join("Cargo.toml")).env("CARGO_TARGET_DIR", &target))?;
         for program in ["kanzleid", "kanzlei-standins"] {
             std::fs::copy(target.join("debug").join(program), former.join(program))?;
         }
@@ -201,7 +202,7 @@ fn upgrade(revision: &str) -> Done {
     build::programs(false)?;
     let mut command = Command::new(bins.join("kanzlei-drill"));
     command.arg("upgrade").arg(&former);
-    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
+    run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
 }
@@ -230,6 +231,6 @@ fn drill(args: &[String], needed: &[(&str, &str)]) -> Done {
     let bins = build::programs(false)?;
     let mut command = Command::new(bins.join("kanzlei-drill"));
     command.args(args);
-    run(command.current_dir(root()).env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
+    run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }

@@ -1,11 +1,12 @@
-import { readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
 import { chapterOf } from '../../handbook';
 import { found, placeOf } from './handbook';
 
 const docs = '../docs/';
 const names = readdirSync(docs).filter((name) => name.endsWith('.md')).map((name) => name.slice(0, -3));
-const chapters = names.map((name) => chapterOf(name, readFileSync(`${docs}${name}.md`, 'utf8')).chapter);
+const read = names.map((name) => chapterOf(name, readFileSync(`${docs}${name}.md`, 'utf8')));
+const chapters = read.map((one) => one.chapter);
 
 /** Whether an address of the handbook leads somewhere. */
 function there(href: string): boolean {
@@ -19,6 +20,12 @@ describe('the handbook', () => {
     const links = chapters.flatMap((chapter) => chapter.sections.flatMap((section) => [...section.html.matchAll(/href="(\/handbook[^"]*)"/g)].map((one) => one[1] ?? '')));
     expect(links.length).toBeGreaterThan(10);
     expect(links.filter((href) => !there(href))).toEqual([]);
+  });
+
+  it('has each picture that it shows', () => {
+    const pictures = read.flatMap((one) => one.pictures);
+    expect(pictures.length).toBeGreaterThan(5);
+    expect(pictures.filter((picture) => !existsSync(docs + picture))).toEqual([]);
   });
 
   it.each(['call', 'each', 'sql', 'enqueue', 'endpoint', 'input', 'timetable', 'anything'])('describes the form of %s', (kind) => {

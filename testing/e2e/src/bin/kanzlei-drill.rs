@@ -111,8 +111,11 @@ fn upgrade(dir: &Path, former: &Path) -> Found {
     drilled.upgrade(&own);
     drilled.restart(1);
     let after = changes();
-    assert!(after > before, "the version of today changes the schema: {before} and {after} changes");
-    say(&format!("one service is upgraded, the schema has {after} changes instead of {before}"), &drilled);
+    let schema = match after - before {
+        0 => "which changes nothing in the schema".to_owned(),
+        _ => format!("the schema has {after} changes instead of {before}"),
+    };
+    say(&format!("one service is upgraded, {schema}"), &drilled);
     drilled.more(300);
     drilled.kill(1);
     say("the upgraded service was killed beside the former one", &drilled);
