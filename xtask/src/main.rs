@@ -197,12 +197,15 @@ fn upgrade(revision: &str) -> Done {
         }
         Ok(())
     })();
+    let drilled = built.and_then(|()| {
+        build::programs(false)?;
+        let mut command = Command::new(bins.join("kanzlei-drill"));
+        command.arg("upgrade").arg(&former);
+        run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))
+    });
+    // A debug build reads its console from there.
     git(&["worktree", "remove", "--force", &tree.display().to_string()])?;
-    built?;
-    build::programs(false)?;
-    let mut command = Command::new(bins.join("kanzlei-drill"));
-    command.arg("upgrade").arg(&former);
-    run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
+    drilled?;
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
 }

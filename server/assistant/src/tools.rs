@@ -108,7 +108,15 @@ pub fn list(deploys: bool) -> Vec<Tool> {
             "deploy",
             "Puts drafts live, all or none, after their cases passed.",
             false,
-            json!({"drafts": {"type": "array", "items": drafts["items"], "minItems": 1}}),
+            json!({
+                "drafts": {"type": "array", "items": drafts["items"], "minItems": 1},
+                "gradual": {
+                    "type": "object",
+                    "description": "The live revision of a workflow stays, and the new one serves a part beside it: a share of requests in percent. It is taken back by itself when its failures are above those of the live one by more than `margin` points, or its times by more than `slower` percent",
+                    "properties": {"share": {"type": "number", "minimum": 0, "maximum": 100}, "margin": {"type": "number"}, "slower": {"type": "number"}},
+                    "required": ["share"]
+                }
+            }),
             &["drafts"],
         ));
     }
@@ -185,7 +193,7 @@ pub async fn call(session: &Session<'_>, name: &str, given: &Json) -> Result<Jso
             session.get(format!("/runs?{}", query.join("&"))).await
         }
         "read_run" => session.get(format!("/runs/{}", segment(needed("id")?))).await,
-        "deploy" => deploy(session, list("drafts")).await,
+        "deploy" => deploy(session, list("drafts"), given.get("gradual")).await,
         name => Err(format!("there is no tool `{name}`")),
     }
 }
@@ -264,7 +272,7 @@ async fn save(session: &Session<'_>, text: &str, version: Option<u64>) -> Result
 }
 
 /// Deploys drafts whose cases pass.
-async fn deploy(session: &Session<'_>, drafts: Json) -> Result<Json, String> {
+async fn deploy(session: &Session<'_>, drafts: Json, gradual: Option<&Json>) -> Result<Json, String> {
     for draft in drafts.as_array().into_iter().flatten().filter(|draft| draft["kind"] == "workflow") {
         let known = session.get("/drafts").await?;
         let has_cases = |one: &Json| one["kind"] == "cases" && one["name"] == draft["name"];
@@ -287,7 +295,11 @@ async fn deploy(session: &Session<'_>, drafts: Json) -> Result<Json, String> {
     // Cases stay beside the documents.
     let live: Vec<Json> =
         drafts.as_array().into_iter().flatten().filter(|one| one["kind"] != "cases").cloned().collect();
-    session.ask("POST", "/deploys", Some(json!({"documents": [], "drafts": live}))).await
+    let mut asked = json!({"documents": [], "drafts": live});
+    if let Some(rules) = gradual {
+        asked["gradual"] = rules.clone();
+    }
+    session.ask("POST", "/deploys", Some(asked)).await
 }
 
 #[cfg(test)]

@@ -95,7 +95,10 @@ fn looked_at(answers: &Json, deploys: bool) {
     }
     assert!(text("long").contains("too long"), "{}", text("long"));
     match deploys {
-        true => assert!(text("deployed").contains("\"revision\""), "{}", text("deployed")),
+        true => {
+            assert!(text("deployed").contains("\"revision\""), "{}", text("deployed"));
+            assert!(of("shared").to_string().contains("\"gradual\":true"), "{}", of("shared"));
+        }
         false => assert!(text("deployed").contains("not allowed"), "{}", text("deployed")),
     }
 }
