@@ -81,7 +81,7 @@ mod tests {
             ("POST /keys", Role::Operator),
             ("GET /previews", Role::Author),
             ("POST /jobs/actions", Role::Operator),
-            ("POST /lanes/x/pause", Role::Operator),
+            ("POST /lanes/x/hold", Role::Operator),
             ("PUT /alerts/x/silence", Role::Operator),
             ("POST /deliveries/sign", Role::Operator),
             ("POST /deliveries/1/case", Role::Author),

@@ -146,7 +146,7 @@ fn changes_survive_processes_full_lanes_and_unfit_rows() {
     with("watch_end", &[], &settings, async |bed| {
         assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
         assert_eq!(bed.deploy(&[&strict, LANE]).await.status, 200);
-        bed.control("POST /lanes/slow/pause", &Json::Null).await;
+        assert_eq!(bed.control("POST /lanes/slow/hold", &Json::Null).await.status, 200);
         // A process that ended accepted the change of one row, and did not remove it.
         sql(&name, "INSERT INTO bill (id) VALUES (900)");
         let rows: Vec<String> = (1..=600).map(|id| format!("({id})")).collect();
@@ -162,7 +162,7 @@ fn changes_survive_processes_full_lanes_and_unfit_rows() {
         eventually(async || watch(bed).await["backlog"] == json!(201)).await;
         let taken = sql(&name, "SELECT COUNT(*) FROM seen");
         assert_eq!(taken, "0", "the lane is held");
-        bed.control("POST /lanes/slow/resume", &Json::Null).await;
+        assert_eq!(bed.control("POST /lanes/slow/release", &Json::Null).await.status, 200);
         eventually(async || sql(&name, "SELECT COUNT(*) FROM seen") == "600").await;
         eventually(async || watch(bed).await["backlog"] == json!(0)).await;
         assert_eq!(sql(&name, "SELECT COUNT(DISTINCT bill) FROM seen"), "600");
