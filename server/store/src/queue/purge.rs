@@ -8,7 +8,7 @@ use super::JobPhase;
 use super::portions;
 use crate::{Doing, Result, Store};
 
-/// Ended jobs that are counted each minute without asking how many there are about: a second of the database.
+/// The largest bound for which ended jobs are counted each minute without asking for the estimate first.
 const COUNTED: u64 = 4_000_000;
 
 impl Store {
