@@ -97,7 +97,7 @@ impl Phase {
 struct Case {
     nodes: usize,
     processes: usize,
-    /// Each process uses a node of its own, while there are enough.
+    /// Process *n* connects to node *n* (modulo the number of nodes) first; otherwise all connect to the first node.
     shared_out: bool,
 }
 

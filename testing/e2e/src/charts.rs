@@ -42,10 +42,7 @@ fn soak(measured: &Json) -> String {
     for (title, names) in [
         ("Memory, MiB", &["memory of the service", "memory of the database"][..]),
         ("Open descriptors and threads of the service", &["open descriptors", "threads"]),
-        (
-            "Latency, and the longest time for which the machine did nothing, ms",
-            &["p50", "p99", "longest stall of the machine"],
-        ),
+        ("Latency, and the longest stall of the machine, ms", &["p50", "p99", "longest stall of the machine"]),
         (
             "Processor of the service, % of one core, and jobs under way",
             &["processor of the service", "jobs under way"],

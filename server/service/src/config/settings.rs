@@ -82,7 +82,7 @@ settings! {
         arriving_bytes: usize = "arriving_bytes", "268435456", "Bytes of bodies that arrive; beyond them 503";
         answer: usize = "answer", "8388608", "Largest answer of a service, in bytes";
         stalled: Duration = "stalled", "60s", "How long a client may accept nothing of what is sent to it; its connection is closed then";
-        idle: Duration = "idle", "75s", "How long a connection is kept on which there is no request; longer than a proxy in front keeps it";
+        idle: Duration = "idle", "75s", "Idle timeout of a connection; longer than that of a proxy in front";
         drain: Duration = "drain", "0s", "How long the service still accepts requests while it says that it stops, so that proxies in front send them elsewhere";
         shutdown: Duration = "shutdown", "30s", "How long requests in flight may take when the service stops";
     }

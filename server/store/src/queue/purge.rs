@@ -129,7 +129,7 @@ impl Store {
         .doing("counting ended jobs")
     }
 
-    /// About how many jobs there are, as the server estimates.
+    /// The server's estimate of the number of rows in `job`.
     async fn about_all_jobs(&self) -> Result<u64> {
         let sql = "SELECT CAST(COALESCE(MAX(TABLE_ROWS), 0) AS UNSIGNED) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'job'";
         sqlx::query_scalar(sql).fetch_one(&self.pool).await.doing("estimating the number of jobs")

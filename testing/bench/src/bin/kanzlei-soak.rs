@@ -19,7 +19,7 @@ type Done<T> = Result<T, Box<dyn std::error::Error + Send + Sync>>;
 
 /// Clients, each with one connection.
 const CLIENTS: u32 = 64;
-/// How long a connection is kept that is not used: not as long as the service keeps it, which closes it while a request is on its way otherwise.
+/// Idle timeout of a client's connection: shorter than the service's, which could otherwise close it under a request.
 const IDLE: Duration = Duration::from_secs(3);
 /// How long capacity is measured.
 const CALIBRATING: Duration = Duration::from_secs(20);
