@@ -18,7 +18,7 @@ use http::header::{
     ACCEPT, AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue,
     USER_AGENT,
 };
-use http::{Method, Response, Uri};
+use http::{Method, Response, StatusCode, Uri};
 use http_body_util::BodyExt;
 use hyper::body::{Body as _, Incoming};
 use kanzlei_engine::machine::{Answer, Data, EffectError, Request, file_name, is_file};
@@ -271,10 +271,17 @@ async fn send(
                 body
             }
         };
-        let response = match client.request(outgoing(&method, &uri, headers, body)).await {
+        let answered = client.request(outgoing(&method, &uri, headers, body)).await;
+        let repeatable = again && method.is_safe() && held.is_some();
+        let response = match answered {
+            // No request came over a kept connection in time, while this one was on its way (RFC 9110 §15.5.9).
+            Ok(response) if repeatable && response.status() == StatusCode::REQUEST_TIMEOUT => {
+                again = false;
+                continue;
+            }
             Ok(response) => response,
             // A kept connection may be closed by the service while the request is on its way.
-            Err(error) if again && method.is_safe() && held.is_some() && closed(&error) => {
+            Err(error) if repeatable && closed(&error) => {
                 again = false;
                 continue;
             }

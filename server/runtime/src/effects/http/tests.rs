@@ -237,6 +237,9 @@ async fn a_redirect_within_the_service_is_followed() {
     }
 }
 
+/// What a service says of a connection over which no request came in time.
+const TIMED_OUT: &str = "HTTP/1.1 408 Request Timeout\r\nconnection: close\r\ncontent-length: 0\r\n\r\n";
+
 /// A connection that is closed without an answer costs a safe request nothing, and one that may have done something is not sent again.
 #[tokio::test]
 async fn a_safe_request_is_sent_again_once_over_another_connection() {
@@ -247,6 +250,9 @@ async fn a_safe_request_is_sent_again_once_over_another_connection() {
         ("POST", ["", OK], 1, None),
         ("DELETE", ["", OK], 1, None),
         ("GET", ["HTTP/1.1 200 OK\r\n", OK], 2, Some(200)),
+        ("GET", [TIMED_OUT, OK], 2, Some(200)),
+        ("GET", [TIMED_OUT, TIMED_OUT], 2, Some(408)),
+        ("POST", [TIMED_OUT, OK], 1, Some(408)),
     ] {
         let (base, sent) = peer(Vec::leak(answers.to_vec()));
         let answer = send(&service(&base, None), &request(method, "/x", None), Duration::from_secs(20)).await;
