@@ -308,7 +308,8 @@ fn stays(bed: &Bed, jobs: f64) -> Result<(), Fault> {
     let (mut remover, _) = bed.office.another_with(9, &["jobs.most=100", "journal.most=100"], &[], None)?;
     let begun = Instant::now();
     // Jobs that ended in the same instant as the last one that is kept stay, too.
-    while bed.nodes.number("SELECT (SELECT COUNT(*) FROM job) + (SELECT COUNT(*) FROM run)")? > 1000.0 {
+    while bed.nodes.number("SELECT (SELECT COUNT(*) FROM job) + (SELECT COALESCE(SUM(runs), 0) FROM segment)")? > 1000.0
+    {
         std::thread::sleep(Duration::from_millis(50));
     }
     let removed = bed.phase(&before, jobs, begun.elapsed())?;

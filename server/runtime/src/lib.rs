@@ -29,6 +29,7 @@ pub mod files;
 pub mod gradual;
 pub mod journal;
 pub mod limiter;
+pub mod lines;
 pub mod live;
 pub mod mail;
 pub mod metrics;

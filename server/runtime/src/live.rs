@@ -61,7 +61,7 @@ pub struct Live {
     /// The OpenAPI documents as they are sent: by host, and of all endpoints below the empty name.
     openapi: HashMap<String, Bytes>,
     /// By host; below the empty name those that every host leads to.
-    routes: HashMap<String, matchit::Router<Route>>,
+    routes: HashMap<String, matchit::Router<Route>, ahash::RandomState>,
 }
 
 /// How clients see the public listener.

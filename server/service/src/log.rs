@@ -6,11 +6,13 @@
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
+use kanzlei_runtime::lines;
 use kanzlei_runtime::telemetry::LogLines;
 use opentelemetry_appender_tracing::layer::{OpenTelemetryTracingBridge, TracingSpanAttributes};
 use opentelemetry_sdk::logs::SdkLoggerProvider;
+use tracing::{Event, Subscriber};
 use tracing_subscriber::filter::filter_fn;
-use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::layer::{Context, SubscriberExt};
 use tracing_subscriber::util::SubscriberInitExt;
 use tracing_subscriber::{EnvFilter, Layer, reload};
 
@@ -58,8 +60,17 @@ pub fn begin(config: &Config) {
             .build()
             .with_filter(filter_fn(move |about| own(about.target())))
     });
-    tracing_subscriber::registry().with(filter).with(lines).with(collected).init();
+    tracing_subscriber::registry().with(OnLine).with(filter).with(lines).with(collected).init();
     *held() = Some(Level { now: level.clone(), configured: level.clone(), until: None });
+}
+
+/// Before every line: its request or job is named.
+struct OnLine;
+
+impl<S: Subscriber> Layer<S> for OnLine {
+    fn on_event(&self, _: &Event<'_>, _: Context<'_, S>) {
+        lines::on_line();
+    }
 }
 
 /// Parts of the program that log about requests.

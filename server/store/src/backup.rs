@@ -9,7 +9,7 @@ use crate::{Doing, Error, Result, Store};
 /// Tables whose rows a backup counts.
 const COUNTED: [(&str, &str); 5] = [
     ("job", "SELECT COUNT(*) FROM job"),
-    ("run", "SELECT COUNT(*) FROM run"),
+    ("run", "SELECT CAST(COALESCE(SUM(runs), 0) AS SIGNED) FROM segment"),
     ("delivery", "SELECT COUNT(*) FROM delivery"),
     ("revision", "SELECT COUNT(*) FROM revision"),
     ("secret", "SELECT COUNT(*) FROM secret"),

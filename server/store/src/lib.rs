@@ -89,6 +89,9 @@ pub enum Error {
     /// The dictionary of a segment is retired.
     #[error("the dictionary of the journal is retired")]
     DictionaryRetired,
+    /// A search took too long.
+    #[error("the search took too long")]
+    TooSlow,
     /// Other transactions won every attempt.
     #[error("too many conflicting changes; try again")]
     Contended,
@@ -154,7 +157,10 @@ fn number(error: &sqlx::Error) -> Option<u16> {
 impl Error {
     /// Whether a search was ended because it took too long.
     pub fn is_too_slow(&self) -> bool {
-        matches!(self, Error::Query { source, .. } if number(source) == Some(TOO_SLOW))
+        match self {
+            Error::Query { source, .. } => number(source) == Some(TOO_SLOW),
+            other => matches!(other, Error::TooSlow),
+        }
     }
 
     /// Whether another transaction won (deadlock, lock wait, certification): nothing was changed, and the

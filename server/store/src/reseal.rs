@@ -162,7 +162,8 @@ impl Store {
         let own = sqlx::query_scalar!("SELECT id FROM run WHERE segment = ?", segment.id);
         let own = own.fetch_all(&mut *tx).await.doing("reading a segment")?;
         // A run that was recorded again is elsewhere.
-        let own: std::collections::HashSet<Uuid> = own.iter().map(|id| uuid(id)).collect();
+        let mut own: std::collections::BTreeSet<Uuid> = own.iter().map(|id| uuid(id)).collect();
+        own.extend(self.plain_ids(&mut tx, segment.id).await?);
         let kept: Vec<Encoded> =
             by.iter().zip(encoded).filter(|(run, _)| own.contains(&run.id)).map(|(_, encoded)| encoded).collect();
         let runs: Vec<(Uuid, String)> = segment.runs.iter().map(|run| (run.id, run.request_id.clone())).collect();

@@ -20,6 +20,7 @@ pub const DEBOOTSTRAP: (&str, &str) = ("debootstrap", "/usr/sbin/debootstrap");
 pub const SYSTEMD: (&str, &str) = ("systemd", "/usr/bin/systemd-analyze");
 pub const NFTABLES: (&str, &str) = ("nftables", "/usr/sbin/nft");
 pub const IPROUTE: (&str, &str) = ("iproute2", "/usr/sbin/ip");
+pub const VALGRIND: (&str, &str) = ("valgrind", "/usr/bin/valgrind");
 pub const WRK: (&str, &str) = ("wrk", "/usr/bin/wrk");
 
 /// Installs what is missing; says what it does.

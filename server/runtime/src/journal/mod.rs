@@ -2,10 +2,11 @@
 //!
 //! Answers never wait for it. Every run is recorded whole, up to `journal.run` bytes. When the database is unavailable or slower
 //! than the traffic, successful runs are dropped first and failed ones last; every run is counted, and so is what was
-//! dropped. [`Journal::record`] makes machines text ([`row`]) and bytes, behind the answer and in the thread that ran them; the [`writer`]
+//! dropped. [`Journal::record`] makes machines bytes, most of them as they are ([`plain`]), the others by way of text ([`row`]), behind the answer and in the thread that ran them; the [`writer`]
 //! does so with large ones, also while the database does not answer. So what waits is small. Runs on their way to the writer have at most
 //! `journal.successes` and `journal.failures` places, and all that waits has at most `journal.bytes` bytes.
 
+mod plain;
 mod row;
 mod sealed;
 mod writer;
@@ -82,6 +83,9 @@ pub struct Finished {
 impl Finished {
     /// Makes it bytes.
     fn encoded(&self, journal: &Journal) -> Box<Encoded> {
+        if let Some(encoded) = plain::encoded(self, journal.most_of_run, &journal.secrets, &journal.process) {
+            return Box::new(encoded.of_job(self.job));
+        }
         let mut text = row(self, usize::MAX, &journal.secrets, &journal.process);
         shrink(&mut text, journal.most_of_run);
         Box::new(Encoded::of(&text).of_job(self.job))

@@ -1,10 +1,13 @@
 //! Ended runs as text: what is confidential masked, what is too long cut.
 
+use std::borrow::Cow;
+
 use kanzlei_compiler::plan::Shown;
 use kanzlei_engine::machine::{Machine, StepRecord};
 use kanzlei_lang::confidential::Label;
 use kanzlei_model::hex;
 use kanzlei_model::value::Value;
+use kanzlei_store::journal::codec::StepHead;
 use kanzlei_store::journal::{Run, Step};
 use ring::digest::{self, SHA256};
 
@@ -70,23 +73,42 @@ fn step(machine: &Machine, record: &StepRecord, text: Text) -> Step {
         Value::Undefined => None,
         value => Some(text(label, value)),
     };
+    let head = step_head(machine, record);
+    let owned = |text: Option<Cow<'_, str>>| text.map(Cow::into_owned);
+    Step {
+        paragraph: head.paragraph,
+        state: head.state.into_owned(),
+        started: head.started,
+        duration: head.duration,
+        attempts: head.attempts,
+        earlier_attempts: owned(head.earlier_attempts),
+        sent: some(&shown.sent, &record.sent),
+        outcome: some(&shown.outcome, &record.outcome),
+        failure: record.failure.as_ref().map(|failure| text(&Label::Clear, &failure.to_value())),
+        number: owned(head.number),
+        kind: owned(head.kind),
+        title: owned(head.title),
+        items: owned(head.items),
+    }
+}
+
+/// A step without its values.
+pub(super) fn step_head<'m>(machine: &'m Machine, record: &'m StepRecord) -> StepHead<'m> {
     // Steps of the workflow itself are known by their paragraph; those of others bring their heading.
     let foreign = (record.level > 0).then(|| machine.plan_of(record).sheet.get(record.paragraph as usize)).flatten();
-    let short = |text: &str, most: usize| text.chars().take(most).collect::<String>();
-    let items = machine.items(record);
+    let short = |text: &str, most: usize| Cow::Owned(text.chars().take(most).collect::<String>());
+    let in_loop = record.item.is_some() || record.owner.is_some();
+    let items = if in_loop { machine.items(record) } else { Vec::new() };
     let items = items.iter().map(u32::to_string).collect::<Vec<_>>().join(".");
-    Step {
+    StepHead {
         paragraph: record.paragraph,
-        state: record.state.name().into(),
+        state: Cow::Borrowed(record.state.name()),
         started: record.started,
         duration: record.ended - record.started,
         attempts: record.attempts,
         earlier_attempts: (!record.earlier_attempts.is_empty()).then(|| short(&record.earlier_attempts.join(" "), 300)),
-        sent: some(&shown.sent, &record.sent),
-        outcome: some(&shown.outcome, &record.outcome),
-        failure: record.failure.as_ref().map(|failure| text(&Label::Clear, &failure.to_value())),
         number: foreign.map(|_| short(&machine.number(record), 100)),
-        kind: foreign.map(|paragraph| paragraph.kind.clone()),
+        kind: foreign.map(|paragraph| Cow::Borrowed(paragraph.kind.as_str())),
         title: foreign.map(|paragraph| short(&paragraph.title, 300)),
         items: (!items.is_empty()).then(|| short(&items, 100)),
     }

@@ -298,6 +298,11 @@ impl Secrets {
         self.opened.load().forms.mask(text)
     }
 
+    /// Whether bytes hold a secret, however it is written.
+    pub fn occur_in(&self, bytes: &[u8]) -> bool {
+        self.opened.load().forms.occur_in(bytes)
+    }
+
     /// The same for bytes; nothing when they hold no secret.
     pub fn mask_bytes(&self, bytes: &[u8]) -> Option<Vec<u8>> {
         self.opened.load().forms.mask_bytes(bytes)

@@ -28,11 +28,10 @@ use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_store::queue::{Claimed, Room};
 use tokio::sync::{mpsc, watch};
 use tokio_util::sync::CancellationToken;
-use tracing::Instrument;
-use tracing::field::Empty;
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::lines::{self, Lines};
 use crate::live::Live;
 use crate::queue::Jobs;
 use crate::tally;
@@ -318,12 +317,12 @@ impl Worker {
             let (worker, flag) = (self.clone(), stop.clone());
             // The entry exists before the task can remove it.
             let mut running = self.running.lock().unwrap_or_else(PoisonError::into_inner);
-            let lines = tracing::error_span!("job", run = %id, request = job.request_id, workflow = job.workflow, trace = Empty);
+            let lines = Lines::of_job(id, job.request_id.clone(), job.workflow.clone());
             if self.shared.jobs.telemetry.keeps(&job.trace) {
-                lines.record("trace", job.trace.header(self.shared.jobs.span_of(id)));
+                lines.trace(job.trace.header(self.shared.jobs.span_of(id)));
             }
             let task = tokio::spawn(async move {
-                drive::drive(worker.shared.clone(), job, written, flag).instrument(lines).await;
+                lines::within(Some(lines), drive::drive(worker.shared.clone(), job, written, flag)).await;
                 drop(place);
                 let mut running = worker.running.lock().unwrap_or_else(PoisonError::into_inner);
                 if running.get(&id).is_some_and(|one| one.fence == fence) {

@@ -25,7 +25,7 @@ pub struct Arrivals {
     most_bytes: usize,
     bytes: AtomicUsize,
     /// How many arrive from each peer, and in all.
-    peers: Mutex<(HashMap<Option<IpAddr>, usize>, usize)>,
+    peers: Mutex<(HashMap<Option<IpAddr>, usize, ahash::RandomState>, usize)>,
 }
 
 impl Arrivals {

@@ -15,10 +15,10 @@ use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::direct::{Begun, DirectRun};
 use kanzlei_runtime::files::Holder;
+use kanzlei_runtime::lines;
 use kanzlei_runtime::places::NoPlace;
 use kanzlei_runtime::queue::Origin;
 use tokio::sync::oneshot;
-use tracing::Instrument;
 use uuid::Uuid;
 
 use super::access::Caller;
@@ -68,7 +68,7 @@ pub async fn run_or_queue(
     let caller = about.caller.known;
     let trace = trace_of(app, request);
     if app.jobs.telemetry.keeps(&trace) {
-        tracing::Span::current().record("trace", trace.header(app.jobs.span_of(about.id)));
+        lines::current().iter().for_each(|lines| lines.trace(trace.header(app.jobs.span_of(about.id))));
     }
     let entry = route.workflow.entries[route.endpoint].clone();
     let place = match route.declared().at_once {
@@ -125,13 +125,13 @@ pub async fn run_or_queue(
         }
         Begun::Waits(run, asked, Some(reply)) => {
             // The client has its answer; the rest runs without it.
-            app.runtime.spawn(run.go_on(asked, None).in_current_span());
+            app.runtime.spawn(lines::within(lines::current(), run.go_on(asked, None)));
             Some(reply)
         }
         Begun::Waits(run, asked, None) => {
             // A task of its own, so that a client that disconnects does not stop the run halfway.
             let (sender, receiver) = oneshot::channel();
-            actix_web::rt::spawn(run.go_on(asked, Some(sender)).in_current_span());
+            actix_web::rt::spawn(lines::within(lines::current(), run.go_on(asked, Some(sender))));
             receiver.await.unwrap_or(None)
         }
     };

@@ -43,12 +43,11 @@ use kanzlei_model::run::HEADER;
 use kanzlei_model::value::Value;
 use kanzlei_runtime::clock::{fresh_id, now};
 use kanzlei_runtime::files::Holder;
+use kanzlei_runtime::lines::{self, Lines};
 use kanzlei_runtime::live::Live;
 use kanzlei_runtime::metrics::class;
 use kanzlei_runtime::usage::Became;
 use refusal::{Refusal, Sent};
-use tracing::Instrument;
-use tracing::field::Empty;
 use uuid::Uuid;
 
 use crate::{App, host};
@@ -57,8 +56,8 @@ use crate::{App, host};
 pub fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> impl Future<Output = HttpResponse> {
     let id = fresh_id();
     let request_id = read::request_id(request.headers()).unwrap_or_else(|| id.to_string());
-    // Lines of the log name the request and its run. Around the whole, so that the future is not held twice.
-    let lines = tracing::error_span!("request", request = request_id, run = %id, trace = Empty);
+    // Around the whole, so that the future is not held twice.
+    let lines = Lines::of_request(request_id.clone(), id);
     let served = async move {
         let begun = Instant::now();
         let mut sent = Sent::default();
@@ -112,7 +111,7 @@ pub fn serve(request: HttpRequest, mut payload: Payload, app: Data<App>) -> impl
         }
         response
     };
-    served.instrument(lines)
+    lines::within(Some(lines), served)
 }
 
 /// Calls the header field with the id of the run as the configuration does.

@@ -1,10 +1,12 @@
 //! The journal: runs with their steps, and the counts per workflow and minute.
 //!
-//! Runs are kept in [`segments`], many in one row; an index has a row for each, with what lists and filters need. A search for
-//! text unpacks segments.
+//! Runs are kept in [`segments`], many in one row. What lists and filters need of a run is a row of the index, or, for most that
+//! succeeded, a line of its segment ([`plain`]). A search for text unpacks segments.
 
 pub mod codec;
+mod plain;
 mod segments;
+mod write;
 
 use std::collections::{BTreeSet, HashMap};
 use std::ops::RangeInclusive;
@@ -18,7 +20,7 @@ use uuid::Uuid;
 
 pub use segments::Dictionary;
 pub(crate) use segments::Known;
-pub(crate) use segments::write_into;
+pub(crate) use write::write_into;
 
 use crate::names::Called;
 use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions};
@@ -296,8 +298,8 @@ pub struct Summary {
 /// Selects the columns of a listing, in the order of [`Row`].
 const LINE: &str = "SELECT r.id, r.workflow, r.revision, r.state, r.entry, r.status, r.started, r.duration, r.failed_at, r.kind, r.detail, r.segment, r.place FROM ";
 
-/// A row of the index.
-#[derive(sqlx::FromRow)]
+/// A row of the index, or what a segment says in its place.
+#[derive(Clone, sqlx::FromRow)]
 struct Row {
     id: Vec<u8>,
     workflow: u32,
@@ -343,12 +345,18 @@ impl Store {
         Ok(())
     }
 
-    /// Returns runs, newest first. A search that no index serves reads at most [`SEARCHED`] runs; one for text also ends after [`SEARCH`].
+    /// Returns runs, newest first. A search that no index serves reads at most [`SEARCHED`] runs with a row and as many without; one for text also ends after [`SEARCH`].
     pub async fn runs(&self, filter: &Filter) -> Result<RunsPage> {
         let Some(narrow) = self.narrowed(filter).await? else {
             return Ok(RunsPage { runs: Vec::new(), next: None, searched_to: None });
         };
-        let oldest = if filter.scans() { self.oldest_run_searched(filter.before).await? } else { None };
+        let oldest = match filter.scans() {
+            // Each of both is searched so far.
+            true => {
+                self.oldest_run_searched(filter.before).await?.max(self.oldest_plain_run_searched(filter.before).await?)
+            }
+            false => None,
+        };
         if let Some(text) = &filter.text {
             return self.runs_with(text, filter, &narrow, oldest).await;
         }
@@ -438,6 +446,20 @@ impl Store {
         before: Option<Uuid>,
         limit: u32,
     ) -> Result<Vec<Row>> {
+        let own = self.page_of_indexed_runs(filter, narrow, oldest, before, limit).await?;
+        let plain = self.page_of_plain_runs(filter, narrow, oldest, before, limit).await?;
+        Ok(plain::merged(own, plain, limit))
+    }
+
+    /// The same of runs with a row of their own.
+    async fn page_of_indexed_runs(
+        &self,
+        filter: &Filter,
+        narrow: &Narrow,
+        oldest: Option<Uuid>,
+        before: Option<Uuid>,
+        limit: u32,
+    ) -> Result<Vec<Row>> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(if filter.scans() { SEARCH_SECONDS } else { "" });
         // Few runs are in trouble, or have a request id: their tables come first.
         let trouble = filter.state.filter(|state| *state != RunState::Succeeded);
@@ -510,22 +532,29 @@ impl Store {
         Ok(rows.into_iter().map(line).collect())
     }
 
-    /// The newest runs of each of these workflows, in one query; `each` of one.
+    /// The newest runs of each of these workflows, in two queries; `each` of one.
     pub async fn latest_runs(&self, workflows: &[&str], each: u32) -> Result<Vec<RunLine>> {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new("");
-        let mut some = false;
+        let mut numbers = Vec::new();
         for workflow in workflows {
-            let Some(number) = self.number_of(workflow).await? else { continue };
-            query.push(if some { " UNION ALL (" } else { "(" });
-            query.push(LINE).push("run r WHERE r.workflow = ");
-            query.push_bind(number).push(" ORDER BY r.id DESC LIMIT ").push_bind(each).push(")");
-            some = true;
+            numbers.extend(self.number_of(workflow).await?);
         }
-        if !some {
+        if numbers.is_empty() {
             return Ok(Vec::new());
         }
-        let rows = query.build_query_as().fetch_all(&self.pool).await.doing("listing the newest runs")?;
-        self.lines(rows).await
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("");
+        for (index, number) in numbers.iter().enumerate() {
+            query.push(if index > 0 { " UNION ALL (" } else { "(" });
+            query.push(LINE).push("run r WHERE r.workflow = ");
+            query.push_bind(*number).push(" ORDER BY r.id DESC LIMIT ").push_bind(each).push(")");
+        }
+        let own: Vec<Row> = query.build_query_as().fetch_all(&self.pool).await.doing("listing the newest runs")?;
+        let plain = self.latest_plain_runs(&numbers, each).await?;
+        let mut newest = Vec::new();
+        for number in numbers {
+            let of = |rows: &[Row]| rows.iter().filter(|row| row.workflow == number).cloned().collect();
+            newest.extend(plain::merged(of(&own), of(&plain), each));
+        }
+        self.lines(newest).await
     }
 
     /// Counts by workflow since a minute.

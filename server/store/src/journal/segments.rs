@@ -1,4 +1,6 @@
-//! Segments: many runs in one row, compressed, and a row of the index for each run. Names of workflows and entries are numbers in the index.
+//! Segments: many runs in one row, compressed. Names of workflows and entries are numbers in the index.
+//!
+//! [`write`](super::write) writes them; which of their runs have a row of their own in the index is said in [`plain`](super::plain).
 
 use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, PoisonError, RwLock};
@@ -8,6 +10,7 @@ use sqlx::{MySql, QueryBuilder, Transaction};
 use uuid::Uuid;
 
 use super::codec::{self, Encoded};
+use super::write::write_into;
 use super::{Purged, Run};
 use crate::queue::portions;
 use crate::{Doing, Error, Result, Store};
@@ -16,8 +19,6 @@ use crate::{Doing, Error, Result, Store};
 const NAMES: usize = 20_000;
 /// Dictionaries that are kept without searching for unused ones; one is trained a day.
 const DICTIONARIES: i64 = 30;
-/// Bytes of a detail in the index; the whole failure is in the segment.
-const DETAIL: usize = 300;
 
 /// What a process knows of the journal's numbers.
 #[derive(Debug, Default)]
@@ -42,9 +43,14 @@ impl Known {
 #[derive(Clone, Debug)]
 pub struct Dictionary {
     /// Its number.
-    pub id: u32,
-    /// Its bytes.
-    pub data: Arc<Vec<u8>>,
+    pub(super) id: u32,
+    pub(super) prepared: Arc<codec::Prepared>,
+}
+
+impl Dictionary {
+    fn new(id: u32, data: &[u8]) -> Self {
+        Dictionary { id, prepared: Arc::new(codec::Prepared::of(data)) }
+    }
 }
 
 impl Store {
@@ -132,8 +138,8 @@ impl Store {
         self.write_segment(&encoded, None).await.map(|_| ())
     }
 
-    /// Writes runs as one segment, or as two: those that succeeded apart from the others, which may be kept longer. A run that is
-    /// there stays as it is, so that a batch may be written again after a connection broke. Returns whether the dictionary can be
+    /// Writes runs as one segment, or as two: those that succeeded apart from the others, which may be kept longer. A batch that is
+    /// there stays as it is, so that it may be written again after a connection broke. Returns whether the dictionary can be
     /// used further; without one, and where it was retired meanwhile, segments are packed without.
     ///
     /// # Errors
@@ -170,13 +176,17 @@ impl Store {
     /// When the database is unavailable, or its segment cannot be read.
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let key = id.as_bytes().as_slice();
-        let found = sqlx::query!(
-            "SELECT r.place, s.dictionary, s.data FROM run r JOIN segment s ON s.id = r.segment WHERE r.id = ?",
-            key
-        );
+        let indexed = sqlx::query!("SELECT segment, place FROM run WHERE id = ?", key);
+        let indexed = indexed.fetch_optional(&self.pool).await.doing("reading a run")?;
+        let place = match indexed {
+            Some(row) => Some((row.segment, row.place)),
+            None => self.plain_place(id).await?,
+        };
+        let Some((segment, place)) = place else { return Ok(None) };
+        let found = sqlx::query!("SELECT dictionary, data FROM segment WHERE id = ?", segment);
         let Some(row) = found.fetch_optional(&self.pool).await.doing("reading a run")? else { return Ok(None) };
         let dictionary = self.dictionary_of(row.dictionary).await?;
-        let read = codec::unpack_one(&row.data, dictionary.as_ref().map(|d| d.as_slice()), row.place.into());
+        let read = codec::unpack_one(&row.data, dictionary.as_ref().map(|d| d.as_slice()), place.into());
         read.map_err(|why| Error::Segment(why.to_string()))
     }
 
@@ -211,7 +221,7 @@ impl Store {
     pub async fn newest_dictionary(&self) -> Result<Option<(Dictionary, Timestamp)>> {
         let row = sqlx::query!("SELECT id, made, data FROM dictionary WHERE retired = 0 ORDER BY id DESC LIMIT 1");
         let row = row.fetch_optional(&self.pool).await.doing("reading a dictionary")?;
-        Ok(row.map(|row| (Dictionary { id: row.id, data: Arc::new(row.data) }, Timestamp::from_micros(row.made))))
+        Ok(row.map(|row| (Dictionary::new(row.id, &row.data), Timestamp::from_micros(row.made))))
     }
 
     /// Keeps a dictionary, for the segments that are written from now on.
@@ -221,7 +231,7 @@ impl Store {
     pub async fn keep_dictionary(&self, data: Vec<u8>, now: Timestamp) -> Result<Dictionary> {
         let made = sqlx::query!("INSERT INTO dictionary (made, data) VALUES (?, ?)", now.as_micros(), data);
         let made = made.execute(&self.pool).await.doing("keeping a dictionary")?;
-        Ok(Dictionary { id: made.last_insert_id() as u32, data: Arc::new(data) })
+        Ok(Dictionary::new(made.last_insert_id() as u32, &data))
     }
 
     /// How many runs and bytes the journal has on disk, packed.
@@ -304,6 +314,12 @@ impl Store {
 
     /// Drops a segment with the rows of its runs. A run of the same id that was recorded again, as that of a job that was retried, stays.
     async fn drop_segment(&self, id: u64) -> Result<()> {
+        let indexed = sqlx::query_scalar!("SELECT indexed FROM segment WHERE id = ?", id);
+        let indexed = indexed.fetch_optional(&self.pool).await.doing("searching for old runs")?.flatten();
+        if indexed == Some(0) {
+            let dropped = sqlx::query!("DELETE FROM segment WHERE id = ?", id).execute(&self.pool).await;
+            return dropped.map(|_| ()).doing("deleting old runs");
+        }
         let runs = match self.unpacked(id).await {
             Ok(runs) => runs.into_iter().map(|run| (run.id, run.request_id)).collect(),
             Err(Error::Segment(why)) => {
@@ -326,6 +342,7 @@ impl Store {
         id: u64,
         runs: &[(Uuid, String)],
     ) -> Result<()> {
+        let plain = self.plain_ids(tx, id).await?;
         for some in portions(runs) {
             let ids = |query: &mut QueryBuilder<MySql>| {
                 query.push(" (");
@@ -341,7 +358,9 @@ impl Store {
             let own: BTreeSet<&[u8]> = own.iter().map(Vec::as_slice).collect();
             let requests: Vec<_> = some
                 .iter()
-                .filter(|(id, request)| own.contains(id.as_bytes().as_slice()) && *request != id.to_string())
+                .filter(|(id, request)| {
+                    (plain.contains(id) || own.contains(id.as_bytes().as_slice())) && *request != id.to_string()
+                })
                 .collect();
             if !requests.is_empty() {
                 let mut query = QueryBuilder::new("DELETE FROM run_request WHERE (request_id, id) IN ");
@@ -360,129 +379,4 @@ impl Store {
         sqlx::query!("DELETE FROM segment WHERE id = ?", id).execute(&mut **tx).await.doing("deleting old runs")?;
         Ok(())
     }
-}
-
-/// Writes runs within a transaction.
-pub(crate) async fn write_into<R: AsRef<Encoded>>(
-    tx: &mut Transaction<'_, MySql>,
-    runs: &[R],
-    dictionary: Option<&Dictionary>,
-    numbers: &HashMap<String, u32>,
-) -> Result<()> {
-    let runs = runs.iter().map(AsRef::as_ref);
-    let (succeeded, others): (Vec<&Encoded>, Vec<&Encoded>) = runs.partition(|run| run.succeeded());
-    for (some, succeeded) in [(succeeded, true), (others, false)] {
-        if !some.is_empty() {
-            segment(tx, &some, succeeded, dictionary, numbers).await?;
-        }
-    }
-    Ok(())
-}
-
-/// Writes one segment and the rows of its runs.
-async fn segment(
-    tx: &mut Transaction<'_, MySql>,
-    runs: &[&Encoded],
-    succeeded: bool,
-    dictionary: Option<&Dictionary>,
-    numbers: &HashMap<String, u32>,
-) -> Result<()> {
-    let data = codec::pack(runs, dictionary.map(|dictionary| dictionary.data.as_slice()))
-        .map_err(|why| Error::Segment(why.to_string()))?;
-    let began = |run: &&Encoded| run.row.started.as_micros();
-    let (first, last) = (runs.iter().map(began).min(), runs.iter().map(began).max());
-    let (count, bytes) = (runs.len() as u32, data.len() as u32);
-    let made = match dictionary {
-        None => {
-            let made = sqlx::query!(
-                "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data) VALUES (?, ?, ?, ?, ?, NULL, ?)",
-                succeeded,
-                first,
-                last,
-                count,
-                bytes,
-                data
-            );
-            made.execute(&mut **tx).await.doing("writing a segment")?
-        }
-        Some(dictionary) => {
-            let made = sqlx::query!(
-                "INSERT INTO segment (succeeded, first, last, runs, bytes, dictionary, data)
-                 SELECT ?, ?, ?, ?, ?, id, ? FROM dictionary WHERE id = ? AND retired = 0",
-                succeeded,
-                first,
-                last,
-                count,
-                bytes,
-                data,
-                dictionary.id
-            );
-            made.execute(&mut **tx).await.doing("writing a segment")?
-        }
-    };
-    if made.rows_affected() == 0 {
-        return Err(Error::DictionaryRetired);
-    }
-    let segment = made.last_insert_id();
-    let mut places: Vec<(usize, &Encoded)> = runs.iter().copied().enumerate().collect();
-    // Rows in the order of the index fill its pages.
-    places.sort_by_key(|(_, run)| run.row.id);
-    let number = |name: &str| numbers.get(name).copied().unwrap_or_default();
-    let mut written = 0;
-    for some in portions(&places) {
-        // The segment that was written last over this connection is that of all these rows.
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new(match succeeded {
-            true => {
-                "INSERT IGNORE INTO run (id, workflow, revision, entry, status, started, duration, caller, place, state, segment) "
-            }
-            false => {
-                "INSERT IGNORE INTO run (id, workflow, revision, entry, status, started, duration, caller, place, state, failed_at, kind, detail, segment) "
-            }
-        });
-        query.push_values(some, |mut row, (place, run)| {
-            let line = &run.row;
-            row.push_bind(line.id.as_bytes().as_slice())
-                .push_bind(number(&line.workflow))
-                .push_bind(line.revision)
-                .push_bind(number(&line.entry))
-                .push_bind(line.status)
-                .push_bind(line.started.as_micros())
-                .push_bind(line.duration.as_micros())
-                .push_bind(&run.caller)
-                .push_bind(*place as u16);
-            match succeeded {
-                true => row.push("'succeeded'"),
-                false => row
-                    .push_bind(&line.state)
-                    .push_bind(line.failed_at)
-                    .push_bind(&line.kind)
-                    .push_bind(line.detail.as_ref().map(|text| text.chars().take(DETAIL).collect::<String>())),
-            };
-            row.push("LAST_INSERT_ID()");
-        });
-        written += query.build().execute(&mut **tx).await.doing("writing runs")?.rows_affected();
-    }
-    if !succeeded {
-        for some in portions(runs) {
-            let mut query: QueryBuilder<MySql> =
-                QueryBuilder::new("INSERT IGNORE INTO run_trouble (state, id, workflow) ");
-            query.push_values(some, |mut row, run| {
-                row.push_bind(&run.row.state).push_bind(run.row.id.as_bytes().as_slice());
-                row.push_bind(number(&run.row.workflow));
-            });
-            query.build().execute(&mut **tx).await.doing("writing runs")?;
-        }
-    }
-    let requests: Vec<(&String, &[u8])> =
-        runs.iter().filter_map(|run| Some((run.request_id.as_ref()?, run.row.id.as_bytes().as_slice()))).collect();
-    for some in portions(&requests) {
-        let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT IGNORE INTO run_request (request_id, id) ");
-        query.push_values(some, |mut row, (request_id, id)| _ = row.push_bind(*request_id).push_bind(*id));
-        query.build().execute(&mut **tx).await.doing("writing runs")?;
-    }
-    if written == 0 {
-        // All of them were written before.
-        sqlx::query!("DELETE FROM segment WHERE id = ?", segment).execute(&mut **tx).await.doing("writing runs")?;
-    }
-    Ok(())
 }

@@ -17,6 +17,7 @@ mod journal;
 mod kept;
 mod lanes;
 mod once;
+mod plain_runs;
 mod queue;
 mod schedule;
 mod servers;

@@ -1,5 +1,7 @@
 //! `cargo xtask bench`: figures against hand-written equivalents, measured in one run.
 
+mod instructions;
+
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::path::Path;
@@ -55,6 +57,17 @@ pub enum Bench {
     },
     /// Jobs with 1, 2 and 4 processes on 1 and 3 nodes, what each costs, and what stays of it
     Scale,
+    /// Instructions of the processor that a request costs, ours and by hand, and the parts of the program they go to
+    Instructions {
+        /// Only this scenario, such as `two chained calls`
+        scenario: Option<String>,
+        /// Name the functions with the most
+        #[arg(long)]
+        functions: bool,
+        /// Add a row to docs/bench/instructions.md
+        #[arg(long)]
+        record: bool,
+    },
     /// Checking, loops, eight calls at once, a deploy of 500 workflows, 10,000 cases
     Language {
         /// Seconds of each round
@@ -81,6 +94,9 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Changes => changes(),
         Bench::Scale => crate::scale::scale(),
         Bench::Files => files(),
+        Bench::Instructions { scenario, functions, record } => {
+            instructions::instructions(scenario.as_deref(), functions, record)
+        }
         Bench::Journal { runs, away } => journal(runs, away),
         Bench::Language { seconds } => language(seconds),
     }

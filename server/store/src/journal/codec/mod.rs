@@ -7,11 +7,14 @@
 //! assert_eq!(unpack(&packed, None).unwrap(), [run]);
 //! ```
 
+mod encode;
+
 use std::io;
 
+pub use encode::{Encoded, Head, Part, Source, StepHead, TraceId};
 use kanzlei_model::caller::Caller;
 use kanzlei_model::time::{Span, Timestamp};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use uuid::Uuid;
 
 use super::{Run, Step};
@@ -21,8 +24,9 @@ pub const MOST_UNPACKED: usize = 64 << 20;
 /// How hard is compressed: more takes longer for little.
 const LEVEL: i32 = 3;
 
-/// A run as text within a segment.
-#[derive(Serialize, Deserialize)]
+/// A run as text within a segment; [`encode`] writes its members in this order.
+#[derive(Deserialize)]
+#[cfg_attr(test, derive(serde::Serialize))]
 struct Entry<'r> {
     id: (u64, u64),
     workflow: &'r str,
@@ -50,25 +54,17 @@ struct Entry<'r> {
 }
 
 /// The id of a trace: digits as numbers, anything else as it is.
-#[derive(Serialize, Deserialize)]
+#[derive(Deserialize)]
+#[cfg_attr(test, derive(serde::Serialize))]
 enum Trace<'r> {
     Digits(u64, u64),
     #[serde(borrow)]
     Text(&'r str),
 }
 
-impl<'r> Trace<'r> {
-    fn of(text: &'r str) -> Self {
-        let digits = text.len() == 32 && text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'));
-        match u128::from_str_radix(text, 16) {
-            Ok(n) if digits => Trace::Digits((n >> 64) as u64, n as u64),
-            _ => Trace::Text(text),
-        }
-    }
-}
-
 /// A step; it began so many microseconds behind its run.
-#[derive(Serialize, Deserialize)]
+#[derive(Deserialize)]
+#[cfg_attr(test, derive(serde::Serialize))]
 struct Line<'r> {
     paragraph: u32,
     state: &'r str,
@@ -83,112 +79,6 @@ struct Line<'r> {
     kind: Option<&'r str>,
     title: Option<&'r str>,
     items: Option<&'r str>,
-}
-
-/// A run as bytes, and what its row in the index says.
-#[derive(Clone, Debug)]
-pub struct Encoded {
-    pub(super) row: super::RunLine,
-    pub(super) request_id: Option<String>,
-    pub(super) caller: Option<String>,
-    job: bool,
-    bytes: Vec<u8>,
-}
-
-impl Encoded {
-    /// A run as bytes.
-    pub fn of(run: &Run) -> Self {
-        let mut own = Uuid::encode_buffer();
-        let own = run.id.hyphenated().encode_lower(&mut own);
-        let request_id = Some(&run.request_id).filter(|id| **id != *own);
-        let entry = Entry {
-            id: run.id.as_u64_pair(),
-            workflow: &run.workflow,
-            revision: run.revision,
-            state: &run.state,
-            entry: &run.entry,
-            status: run.status,
-            started: run.started.as_micros(),
-            duration: run.duration.as_micros(),
-            request_id: request_id.map(String::as_str),
-            trace_id: Trace::of(&run.trace_id),
-            caller: run.caller.name.as_deref(),
-            caller_facts: run.caller.facts().map(Into::into),
-            input: &run.input,
-            kept: run.kept.as_deref(),
-            settings: run.settings.as_deref(),
-            reply: run.reply.as_deref(),
-            failure: run.failure.as_deref(),
-            process: run.process.as_deref(),
-            incomplete: run.incomplete,
-            steps: run.steps.iter().map(|step| line(step, run.started)).collect(),
-            sealed: run.sealed.as_deref(),
-        };
-        let mut bytes = Vec::with_capacity(run.bytes());
-        // Nothing of it can fail to be written into memory.
-        let _ = rmp_serde::encode::write(&mut bytes, &entry);
-        Encoded {
-            row: run.line(),
-            request_id: request_id.map(|id| id.chars().take(100).collect()),
-            caller: run.caller.name.as_ref().map(|name| name.chars().take(255).collect()),
-            job: false,
-            bytes,
-        }
-    }
-
-    /// The same, of a run of a job.
-    pub fn of_job(self, job: bool) -> Self {
-        Encoded { job, ..self }
-    }
-
-    /// The job whose outcomes are needed no longer once this is written: one that succeeded cannot be retried.
-    pub fn ended_job(&self) -> Option<Uuid> {
-        (self.job && self.succeeded()).then_some(self.row.id)
-    }
-
-    /// The bytes of memory that it holds, about.
-    pub fn size(&self) -> usize {
-        self.bytes.capacity() + self.row.entry.len() + 300
-    }
-
-    /// The bytes themselves, from which a dictionary learns.
-    pub fn bytes(&self) -> &[u8] {
-        &self.bytes
-    }
-
-    /// The name of its workflow.
-    pub fn workflow(&self) -> &str {
-        &self.row.workflow
-    }
-
-    /// Whether the run succeeded.
-    pub fn succeeded(&self) -> bool {
-        self.row.state == kanzlei_model::run::RunState::Succeeded.name()
-    }
-}
-
-impl AsRef<Encoded> for Encoded {
-    fn as_ref(&self) -> &Encoded {
-        self
-    }
-}
-
-fn line(step: &Step, begun: Timestamp) -> Line<'_> {
-    Line {
-        paragraph: step.paragraph,
-        state: &step.state,
-        after: step.started.as_micros() - begun.as_micros(),
-        duration: step.duration.as_micros(),
-        attempts: step.attempts,
-        earlier_attempts: step.earlier_attempts.as_deref(),
-        sent: step.sent.as_deref(),
-        outcome: step.outcome.as_deref(),
-        failure: step.failure.as_deref(),
-        number: step.number.as_deref(),
-        kind: step.kind.as_deref(),
-        title: step.title.as_deref(),
-        items: step.items.as_deref(),
-    }
 }
 
 fn run(bytes: &[u8]) -> io::Result<Run> {
@@ -241,14 +131,34 @@ fn run(bytes: &[u8]) -> io::Result<Run> {
 ///
 /// # Errors
 /// When they cannot be compressed.
-pub fn pack<R: AsRef<Encoded>>(runs: &[R], dictionary: Option<&[u8]>) -> io::Result<Vec<u8>> {
+pub fn pack<R: AsRef<Encoded>>(runs: &[R], dictionary: Option<&Prepared>) -> io::Result<Vec<u8>> {
     let runs = || runs.iter().map(AsRef::as_ref);
     let mut plain = Vec::with_capacity(runs().map(|run| run.bytes.len() + 4).sum());
     for run in runs() {
         plain.extend_from_slice(&(run.bytes.len() as u32).to_le_bytes());
         plain.extend_from_slice(&run.bytes);
     }
-    zstd::bulk::Compressor::with_dictionary(LEVEL, dictionary.unwrap_or_default())?.compress(&plain)
+    let mut compressor = match dictionary {
+        Some(Prepared(dictionary)) => zstd::bulk::Compressor::with_prepared_dictionary(dictionary)?,
+        None => zstd::bulk::Compressor::new(LEVEL)?,
+    };
+    compressor.compress(&plain)
+}
+
+/// A dictionary as packing needs it: preparing one takes longer than packing a few runs.
+pub struct Prepared(zstd::dict::EncoderDictionary<'static>);
+
+impl Prepared {
+    /// Prepares a dictionary.
+    pub fn of(dictionary: &[u8]) -> Self {
+        Prepared(zstd::dict::EncoderDictionary::copy(dictionary, LEVEL))
+    }
+}
+
+impl std::fmt::Debug for Prepared {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Prepared")
+    }
 }
 
 /// The bytes of each run of a segment.
