@@ -29,6 +29,7 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
     let findings = fuzz.join("findings").join(target);
     std::fs::create_dir_all(&findings)?;
     let program = Path::new(&built).join(host()).join("release").join(target);
+    let before = processor_time_of_children();
     let status = Command::new(program)
         .arg(&corpus)
         .arg(&findings)
@@ -37,7 +38,15 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
         .args(["-timeout=5", "-rss_limit_mb=1024", "-malloc_limit_mb=256", "-max_len=6000", "-print_final_stats=1"])
         .arg(format!("-artifact_prefix={}/", findings.display()))
         .status()?;
+    println!("{:.1} minutes of the processor", (processor_time_of_children() - before) / 60.0);
     Ok(if status.success() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Seconds of processor time of processes that were started here and have ended (proc(5)).
+fn processor_time_of_children() -> f64 {
+    let stat = std::fs::read_to_string("/proc/self/stat").unwrap_or_default();
+    let fields = stat.rsplit_once(") ").map_or("", |(_, rest)| rest).split(' ').skip(13).take(2);
+    fields.filter_map(|field| field.parse::<f64>().ok()).sum::<f64>() / 100.0
 }
 
 /// Real documents to begin from.

@@ -19,10 +19,18 @@ use kanzlei_harness::{packages, ports, rights, scratch};
 use super::{NOTICE, QUOTE, deploy};
 use crate::{Done, Fault, build, root};
 
-/// How long the program is measured with requests, and without.
-const LASTING: Duration = Duration::from_secs(8);
-/// Connections that send requests.
+/// How long the program is measured without requests.
+const IDLE: Duration = Duration::from_secs(8);
+/// How long requests are sent at a time, and how many times at most.
+const ROUND: Duration = Duration::from_secs(4);
+const ROUNDS: u32 = 12;
+/// Requests before the program is measured: the journal has learned its dictionary then, of 500 runs.
+const BEFORE: u64 = 800;
+/// Requests after which it has been measured long enough.
+const ENOUGH: u64 = 1500;
+/// Connections that send requests, and those that queue jobs: below callgrind more of these are refused.
 const CONNECTIONS: u32 = 16;
+const QUEUEING: u32 = 2;
 /// Functions that are named with `--functions`.
 const FUNCTIONS: usize = 40;
 
@@ -85,10 +93,7 @@ pub fn instructions(only: Option<&str>, functions: bool, record: bool) -> Done {
 
     let ours = Counted { process: &whole.office.service, port: whole.office.ports.public, folder: ours };
     let by_hand = Counted { process: &by_hand, port, folder: theirs };
-    println!(
-        "One worker each, {CONNECTIONS} connections, {} s; thousands of instructions a request.\n",
-        LASTING.as_secs()
-    );
+    println!("One worker each, {CONNECTIONS} connections; thousands of instructions a request.\n");
     let mut row = Vec::new();
     for scenario in chosen {
         let cost = ours.cost(scenario, &whole)?;
@@ -146,14 +151,14 @@ fn counting(bins: &Path, programs: &Path, name: &str, counts: &Path) -> Result<(
 impl Counted<'_> {
     /// What a scenario costs: measured with requests and without.
     fn cost(&self, scenario: &Scenario, whole: &Whole) -> Result<Cost, Fault> {
-        self.send(scenario, Duration::from_secs(2), whole)?;
+        self.send(scenario, BEFORE, whole)?;
         let (idle, _) = self.counted(|| {
-            std::thread::sleep(LASTING);
+            std::thread::sleep(IDLE);
             Ok(0)
         })?;
         let begun = Instant::now();
-        let (functions, requests) = self.counted(|| self.send(scenario, LASTING, whole))?;
-        let took = begun.elapsed().as_secs_f64() / LASTING.as_secs_f64();
+        let (functions, requests) = self.counted(|| self.send(scenario, ENOUGH, whole))?;
+        let took = begun.elapsed().as_secs_f64() / IDLE.as_secs_f64();
         let sum = |functions: &BTreeMap<String, u64>| functions.values().sum::<u64>() as f64;
         let each = (sum(&functions) - sum(&idle) * took).max(0.0) / requests.max(1) as f64;
         Ok(Cost { requests, each, functions })
@@ -185,8 +190,23 @@ impl Counted<'_> {
         }
     }
 
-    /// Sends requests for a time; returns how many were answered. Jobs have ended then.
-    fn send(&self, scenario: &Scenario, lasting: Duration, whole: &Whole) -> Result<u64, Fault> {
+    /// Sends requests until so many were answered, or for a time; returns how many were. Jobs have ended then.
+    fn send(&self, scenario: &Scenario, enough: u64, whole: &Whole) -> Result<u64, Fault> {
+        let mut answered = 0;
+        for _ in 0..ROUNDS {
+            answered += self.send_once(scenario)?;
+            if answered >= enough {
+                break;
+            }
+        }
+        let under_way = "SELECT COUNT(*) FROM job WHERE phase IN (1, 2, 3)";
+        while scenario.queued && whole.database.sql("kanzlei", under_way)?.trim() != "0" {
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        Ok(answered)
+    }
+
+    fn send_once(&self, scenario: &Scenario) -> Result<u64, Fault> {
         let script = self.folder.join("request.lua");
         let method = if scenario.body.is_some() { "POST" } else { "GET" };
         let mut text = format!("wrk.method = '{method}'\n");
@@ -194,20 +214,15 @@ impl Counted<'_> {
             text += &format!("wrk.headers['Content-Type'] = 'application/json'\nwrk.body = [==[{body}]==]\n");
         }
         fs::write(&script, text)?;
+        let connections = if scenario.queued { QUEUEING } else { CONNECTIONS };
         let output = Command::new("wrk")
-            .args(["-t1", &format!("-c{CONNECTIONS}"), &format!("-d{}s", lasting.as_secs()), "--timeout=30s", "-s"])
+            .args(["-t1", &format!("-c{connections}"), &format!("-d{}s", ROUND.as_secs()), "--timeout=30s", "-s"])
             .arg(&script)
             .arg(format!("http://127.0.0.1:{}{}", self.port, scenario.path))
             .output()?;
         let output = String::from_utf8_lossy(&output.stdout);
         let requests = output.lines().find_map(|line| line.trim().split_once(" requests in ")?.0.parse().ok());
-        let requests = requests.filter(|_| !output.contains("Non-2xx")).ok_or_else(|| format!("wrk: {output}"))?;
-        while scenario.queued
-            && whole.database.sql("kanzlei", "SELECT COUNT(*) FROM job WHERE phase IN (1, 2, 3)")?.trim() != "0"
-        {
-            std::thread::sleep(Duration::from_millis(100));
-        }
-        Ok(requests)
+        requests.filter(|_| !output.contains("Non-2xx")).ok_or_else(|| format!("wrk: {output}").into())
     }
 }
 

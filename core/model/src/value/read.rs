@@ -22,6 +22,7 @@ use std::sync::Arc;
 
 use super::keys::key;
 use super::members::Members;
+use super::write::plain_prefix;
 use super::{MAX_DEPTH, Value, array_index};
 
 /// Bytes from which lists and objects stay text until they are asked for.
@@ -180,6 +181,7 @@ fn without_blanks(text: &str) -> Option<String> {
 /// The place behind a string literal that begins here; behind the text where it does not end.
 fn end_of_text(bytes: &[u8], begin: usize) -> usize {
     let mut at = begin + 1;
+    at += plain_prefix(&bytes[at..]);
     loop {
         match bytes.get(at) {
             Some(b'"') => return at + 1,
@@ -353,8 +355,9 @@ impl<'t> Scan<'t> {
         let mut text = Text { length: 0, exact: true, escapes: false };
         self.at += 1;
         loop {
-            let run = self.bytes[self.at..].iter().position(|byte| matches!(byte, b'"' | b'\\' | 0..=0x1f));
-            let run = run.ok_or(Stop::Odd)?;
+            let looked = plain_prefix(&self.bytes[self.at..]);
+            let rest = &self.bytes[self.at + looked..];
+            let run = looked + rest.iter().position(|byte| matches!(byte, b'"' | b'\\' | 0..=0x1f)).ok_or(Stop::Odd)?;
             self.at += run;
             text.length = text.length.saturating_add(run as u32);
             match self.bytes[self.at] {

@@ -110,8 +110,8 @@ fn has_escape(eight: u64) -> bool {
     less(eight, 0x20) | is(b'"') | is(b'\\') != 0
 }
 
-/// The bytes at the beginning of a text that are written as they are, at least.
-fn plain_prefix(bytes: &[u8]) -> usize {
+/// A number of bytes at the beginning of a text, up to eight too few, that are neither quotation mark, backslash nor control character.
+pub(super) fn plain_prefix(bytes: &[u8]) -> usize {
     let eights = bytes.chunks_exact(8).map(|eight| eight.try_into().map_or(0, u64::from_ne_bytes));
     8 * eights.take_while(|eight| !has_escape(*eight)).count()
 }

@@ -56,7 +56,7 @@ pub struct Caller {
 
 impl Caller {
     pub fn of_address(app: &App, request: &HttpRequest) -> Self {
-        let name = address::client(app, request).map(|address| address.to_string());
+        let name = address::client(app, request).map(address::text);
         Caller { known: Known { name, ..Known::default() }, ..Caller::default() }
     }
 

@@ -17,6 +17,19 @@ pub fn client(app: &App, request: &HttpRequest) -> Option<IpAddr> {
     Some(behind(peer, request.headers(), &app.proxies))
 }
 
+/// An address as text. That of a machine without a name stands in every run; the formatter takes longer than finding its workflow.
+pub fn text(address: IpAddr) -> String {
+    let IpAddr::V4(address) = address else { return address.to_string() };
+    let mut text = String::with_capacity(15);
+    for (index, part) in address.octets().into_iter().enumerate() {
+        if index > 0 {
+            text.push('.');
+        }
+        text.push_str(itoa::Buffer::new().format(part));
+    }
+    text
+}
+
 /// The last address of the chain that is no trusted proxy (RFC 7239, or `X-Forwarded-For` where there is no `Forwarded`).
 /// What an untrusted peer says of itself counts for nothing.
 fn behind(peer: IpAddr, headers: &HeaderMap, proxies: &Allowed) -> IpAddr {
@@ -82,7 +95,7 @@ mod tests {
             let mut headers = HeaderMap::new();
             headers.insert(HeaderName::from_static(header), HeaderValue::from_static(value));
             let found = behind(peer.parse().expect("an address"), &headers, &proxies);
-            assert_eq!(found.to_string(), client, "{peer} {header}: {value}");
+            assert_eq!(text(found), client, "{peer} {header}: {value}");
         }
     }
 }

@@ -25,8 +25,11 @@ pub struct Arrivals {
     most_bytes: usize,
     bytes: AtomicUsize,
     /// How many arrive from each peer, and in all.
-    peers: Mutex<(HashMap<Option<IpAddr>, usize, ahash::RandomState>, usize)>,
+    peers: Mutex<(ByPeer, usize)>,
 }
+
+/// Bodies that arrive by peer.
+type ByPeer = HashMap<Option<IpAddr>, usize, ahash::RandomState>;
 
 impl Arrivals {
     /// Bounds in all, for each peer, and in bytes.

@@ -186,7 +186,8 @@ fn no_place(why: NoPlace, most: u32, beyond: Beyond) -> Refusal {
 
 /// The answer with the id of its run.
 pub fn with_run(mut response: HttpResponse, run: Uuid) -> HttpResponse {
-    if let Ok(value) = HeaderValue::from_str(&run.to_string()) {
+    let mut text = Uuid::encode_buffer();
+    if let Ok(value) = HeaderValue::from_str(run.hyphenated().encode_lower(&mut text)) {
         response.headers_mut().insert(HeaderName::from_static(HEADER), value);
     }
     response

@@ -178,6 +178,14 @@ fn stalls() -> Arc<AtomicU64> {
     longest
 }
 
+/// Hundredths of seconds that the host gave to other machines, and of all, summed over the processors (proc(5)).
+fn taken() -> (f64, f64) {
+    let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
+    let fields = stat.lines().next().unwrap_or_default().split_whitespace().skip(1);
+    let fields: Vec<f64> = fields.filter_map(|field| field.parse().ok()).collect();
+    (fields.get(7).copied().unwrap_or(0.0), fields.iter().take(8).sum())
+}
+
 /// Jobs that have not ended.
 async fn jobs_under_way(sql: &mut MySqlConnection) -> Done<i64> {
     Ok(sqlx::query("SELECT COUNT(*) FROM job WHERE phase IN (1, 2, 3)").fetch_one(sql).await?.try_get(0)?)
@@ -190,7 +198,7 @@ fn within(sorted: &[u32], share: f64) -> f64 {
 }
 
 /// The series that are sampled: name, unit, and how much the last quarter may exceed the second one.
-const SERIES: [(&str, &str, Option<f64>); 9] = [
+const SERIES: [(&str, &str, Option<f64>); 10] = [
     ("memory of the service", "MiB", Some(1.1)),
     ("memory of the database", "MiB", None),
     ("open descriptors", "", Some(1.1)),
@@ -198,6 +206,7 @@ const SERIES: [(&str, &str, Option<f64>); 9] = [
     ("p50", "ms", Some(1.5)),
     ("p99", "ms", Some(2.0)),
     ("longest stall of the machine", "ms", None),
+    ("processor taken by the host", "%", None),
     ("jobs under way", "", None),
     ("processor of the service", "%", Some(1.3)),
 ];
@@ -241,7 +250,7 @@ async fn main() -> Done<()> {
     let begun = Instant::now();
     let (mut at, mut series) = (Vec::new(), vec![Vec::new(); SERIES.len()]);
     let (mut answered, mut failed, mut example) = (0, 0, None);
-    let mut used = processor(service);
+    let (mut used, mut before) = (processor(service), taken());
     while begun.elapsed() < lasting {
         tokio::time::sleep(EVERY).await;
         let mut answers = load.take();
@@ -259,7 +268,7 @@ async fn main() -> Done<()> {
         example = answers.example.take().or(example);
         let open = jobs_under_way(&mut sql).await?;
         let tasks = std::fs::read_dir(format!("/proc/{service}/task")).map_or(0.0, |tasks| tasks.count() as f64);
-        let now = processor(service);
+        let (now, host) = (processor(service), taken());
         let sample = [
             memory(service),
             memory(database),
@@ -268,10 +277,11 @@ async fn main() -> Done<()> {
             within(&answers.took, 0.5),
             within(&answers.took, 0.99),
             stalled,
+            100.0 * (host.0 - before.0) / (host.1 - before.1).max(1.0),
             open as f64,
             100.0 * (now - used) / EVERY.as_secs_f64(),
         ];
-        used = now;
+        (used, before) = (now, host);
         at.push(begun.elapsed().as_secs_f64() / 60.0);
         series.iter_mut().zip(sample).for_each(|(series, value)| series.push(value));
         if at.len() % 20 == 0 || begun.elapsed() >= lasting {
