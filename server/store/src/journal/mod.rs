@@ -360,7 +360,9 @@ impl Store {
         if let Some(text) = &filter.text {
             return self.runs_with(text, filter, &narrow, oldest).await;
         }
-        let rows = self.page_of_runs(filter, &narrow, oldest, filter.before, filter.limit).await?;
+        let rows = self
+            .page_of_runs(&Wanted { filter, narrow: &narrow, oldest, before: filter.before, limit: filter.limit })
+            .await?;
         let full = rows.len() as u32 == filter.limit;
         let next = if full { rows.last().map(Row::id) } else { oldest };
         Ok(RunsPage { searched_to: oldest.filter(|_| !full), runs: self.lines(rows).await?, next })
@@ -371,7 +373,7 @@ impl Store {
         let (begun, mut before, mut found) = (Instant::now(), filter.before, Vec::new());
         let mut open: Vec<(u64, Vec<Run>)> = Vec::new();
         loop {
-            let rows = self.page_of_runs(filter, narrow, oldest, before, ROWS).await?;
+            let rows = self.page_of_runs(&Wanted { filter, narrow, oldest, before, limit: ROWS }).await?;
             let last = rows.len() < ROWS as usize;
             for row in rows {
                 let id = row.id();
@@ -437,29 +439,16 @@ impl Store {
         Ok(oldest.map(|id| Uuid::from_slice(&id).unwrap_or_default()))
     }
 
-    /// Rows of runs from the oldest id on and before another one.
-    async fn page_of_runs(
-        &self,
-        filter: &Filter,
-        narrow: &Narrow,
-        oldest: Option<Uuid>,
-        before: Option<Uuid>,
-        limit: u32,
-    ) -> Result<Vec<Row>> {
-        let own = self.page_of_indexed_runs(filter, narrow, oldest, before, limit).await?;
-        let plain = self.page_of_plain_runs(filter, narrow, oldest, before, limit).await?;
-        Ok(plain::merged(own, plain, limit))
+    /// Rows of runs, newest first.
+    async fn page_of_runs(&self, wanted: &Wanted<'_>) -> Result<Vec<Row>> {
+        let own = self.page_of_indexed_runs(wanted).await?;
+        let plain = self.page_of_plain_runs(wanted).await?;
+        Ok(plain::merged(own, plain, wanted.limit))
     }
 
     /// The same of runs with a row of their own.
-    async fn page_of_indexed_runs(
-        &self,
-        filter: &Filter,
-        narrow: &Narrow,
-        oldest: Option<Uuid>,
-        before: Option<Uuid>,
-        limit: u32,
-    ) -> Result<Vec<Row>> {
+    async fn page_of_indexed_runs(&self, wanted: &Wanted<'_>) -> Result<Vec<Row>> {
+        let Wanted { filter, narrow, oldest, before, limit } = *wanted;
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(if filter.scans() { SEARCH_SECONDS } else { "" });
         // Few runs are in trouble, or have a request id: their tables come first.
         let trouble = filter.state.filter(|state| *state != RunState::Succeeded);
@@ -581,6 +570,15 @@ impl Store {
             })
             .collect())
     }
+}
+
+/// Which runs are read: from the oldest id on and before another one, so many at most.
+struct Wanted<'f> {
+    filter: &'f Filter,
+    narrow: &'f Narrow,
+    oldest: Option<Uuid>,
+    before: Option<Uuid>,
+    limit: u32,
 }
 
 /// What a filter selects by numbers.

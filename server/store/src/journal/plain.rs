@@ -15,7 +15,7 @@ use sqlx::{MySql, QueryBuilder, Transaction};
 use uuid::Uuid;
 
 use super::codec::Encoded;
-use super::{Filter, Narrow, Row, SEARCH};
+use super::{Filter, Narrow, Row, SEARCH, Wanted};
 use crate::names::Called;
 use crate::queue::{SEARCHED, portions};
 use crate::{Doing, Error, Result, Store};
@@ -201,15 +201,9 @@ impl Narrow {
 }
 
 impl Store {
-    /// Rows of plain runs from the oldest id on and before another one, newest first.
-    pub(super) async fn page_of_plain_runs(
-        &self,
-        filter: &Filter,
-        narrow: &Narrow,
-        oldest: Option<Uuid>,
-        before: Option<Uuid>,
-        limit: u32,
-    ) -> Result<Vec<Row>> {
+    /// Rows of plain runs, newest first.
+    pub(super) async fn page_of_plain_runs(&self, page: &Wanted<'_>) -> Result<Vec<Row>> {
+        let Wanted { filter, narrow, oldest, before, limit } = *page;
         if !filter.wants_plain() {
             return Ok(Vec::new());
         }

@@ -147,47 +147,26 @@ impl NewSegment {
         let (low, high) = (listed.map(|l| l.low.as_bytes().to_vec()), listed.map(|l| l.high.as_bytes().to_vec()));
         let lines = listed.map(|listed| listed.lines.as_slice());
         let bytes = (self.data.len() + lines.map_or(0, <[u8]>::len)) as u32;
-        let made = match dictionary {
-            None => {
-                sqlx::query!(
-                    "INSERT INTO segment (succeeded, first, last, runs, bytes, data, low, high, listed, indexed, batch)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    self.succeeded,
-                    self.first,
-                    self.last,
-                    self.runs,
-                    bytes,
-                    self.data,
-                    low,
-                    high,
-                    lines,
-                    self.indexed,
-                    self.batch.as_slice()
-                )
-                .execute(&mut **tx)
-                .await
-            }
-            Some(dictionary) => {
-                sqlx::query!(
-                    "INSERT INTO segment (succeeded, first, last, runs, bytes, data, low, high, listed, indexed, batch, dictionary)
-                     SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, d.id FROM dictionary d WHERE d.id = ? AND d.retired = 0",
-                    self.succeeded,
-                    self.first,
-                    self.last,
-                    self.runs,
-                    bytes,
-                    self.data,
-                    low,
-                    high,
-                    lines,
-                    self.indexed,
-                    self.batch.as_slice(),
-                    dictionary.id
-                )
-                .execute(&mut **tx)
-                .await
-            }
-        };
+        let dictionary = dictionary.map(|dictionary| dictionary.id);
+        let made = sqlx::query!(
+            "INSERT INTO segment (succeeded, first, last, runs, bytes, data, low, high, listed, indexed, batch, dictionary)
+             SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, d.id FROM (SELECT 1 AS one) only LEFT JOIN dictionary d ON d.id = ?
+             WHERE ? IS NULL OR d.retired = 0",
+            self.succeeded,
+            self.first,
+            self.last,
+            self.runs,
+            bytes,
+            self.data,
+            low,
+            high,
+            lines,
+            self.indexed,
+            self.batch.as_slice(),
+            dictionary,
+            dictionary
+        );
+        let made = made.execute(&mut **tx).await;
         match made {
             Ok(made) if made.rows_affected() == 0 => Err(Error::DictionaryRetired),
             Ok(made) => Ok(Some(made.last_insert_id())),
