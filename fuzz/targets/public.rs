@@ -68,7 +68,10 @@ fn office() -> &'static Office {
     })
 }
 
-fuzz_target!(|bytes: &[u8]| {
+fuzz_target!(init: {
+    // Starting takes longer than an input may.
+    office();
+}, |bytes: &[u8]| {
     let sent = requests(&mut Choices::new(bytes));
     let shown = || String::from_utf8_lossy(&sent).into_owned();
     let mut stream = TcpStream::connect(("127.0.0.1", office().public)).expect("the listener accepts");
