@@ -1,7 +1,7 @@
 //! Which request or job the lines of the log are about.
 //!
 //! A span names it. It is made when the first line is written: most requests write none, and making a span costs as much as validating
-//! an input. Work that is done [`within`] carries it; whoever writes the log calls [`on_line`] before each line.
+//! an input. Futures that run [`within`] lines carry them; the log calls [`on_line`] before each line.
 //!
 //! ```
 //! use kanzlei_runtime::lines::{Lines, current, within};

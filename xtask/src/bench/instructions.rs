@@ -127,7 +127,7 @@ fn counting(bins: &Path, programs: &Path, name: &str, counts: &Path) -> Result<(
     for folder in [programs, counts] {
         fs::create_dir_all(folder)?;
     }
-    // Whoever the program runs as writes its counts.
+    // The program writes its counts as another user.
     fs::set_permissions(counts, fs::Permissions::from_mode(0o777))?;
     let (own, script) = (programs.join(format!("{name}.counted")), programs.join(name));
     fs::copy(bins.join(name), &own)?;

@@ -22,9 +22,9 @@ use crate::{Doing, Error, Result, Store};
 
 /// How long before the newest of them the runs of a segment may have begun.
 const SPREAD: Span = Span::from_secs(10);
-/// Segments that are read at a time for a page, and for a search.
-const OF_PAGE: u32 = 8;
-const OF_SEARCH: u32 = 200;
+/// Segments that are read at first, and at a time at most: twice as many each time.
+const FIRST: u32 = 8;
+const AT_ONCE: u32 = 200;
 /// Segments whose counts are read at a time.
 const COUNTED: u32 = 500;
 /// Ids of runs with one request id that are looked at.
@@ -52,6 +52,8 @@ pub(super) struct Line<'l> {
 /// The runs of a segment that need no row.
 pub(super) struct Plain<'r> {
     pub runs: Vec<(usize, &'r Encoded)>,
+    /// The instant from which on runs need none; nothing where those of the segment did not succeed.
+    earliest: Option<Timestamp>,
 }
 
 /// What a segment has of its plain runs.
@@ -70,12 +72,12 @@ impl<'r> Plain<'r> {
         let earliest = at(newest) - SPREAD;
         let all = runs.iter().copied().enumerate();
         let (runs, others) = all.partition(|(_, run)| succeeded && at(run.row.id) >= earliest);
-        (Plain { runs }, others)
+        (Plain { runs, earliest: succeeded.then_some(earliest) }, others)
     }
 
-    /// Whether a run is one of them.
+    /// Whether a run of the segment is one of them.
     pub fn has(&self, run: &Encoded) -> bool {
-        self.runs.iter().any(|(_, own)| std::ptr::eq(*own, run))
+        self.earliest.is_some_and(|earliest| at(run.row.id) >= earliest)
     }
 
     /// What the segment has of them; nothing where there is none.
@@ -218,7 +220,6 @@ impl Store {
             return Ok(found.rows());
         }
         let begun = Instant::now();
-        let at_once = if filter.scans() { OF_SEARCH } else { OF_PAGE };
         let numbers: BTreeSet<u32> = narrow.workflows.iter().map(|(number, _)| *number).collect();
         let numbers: Vec<Option<u32>> = match numbers.is_empty() {
             true => vec![None],
@@ -226,6 +227,7 @@ impl Store {
         };
         for number in numbers {
             let (mut high, mut last) = (before.map_or(Uuid::max(), highest_beside), u64::MAX);
+            let mut at_once = FIRST;
             'segments: loop {
                 let segments = self.segments_up_to(number, high, last, at_once).await?;
                 for segment in &segments {
@@ -246,6 +248,7 @@ impl Store {
                 if begun.elapsed() > SEARCH {
                     return Err(Error::TooSlow);
                 }
+                at_once = (at_once * 2).min(AT_ONCE);
             }
         }
         Ok(found.rows())

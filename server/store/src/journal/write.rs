@@ -114,11 +114,12 @@ async fn segment(
     let requests: Vec<(&String, &Encoded)> =
         runs.iter().filter_map(|run| Some((run.request_id.as_ref()?, *run))).collect();
     for some in portions(&requests) {
-        let mut query: QueryBuilder<MySql> =
-            QueryBuilder::new("INSERT IGNORE INTO run_request (request_id, id, segment) ");
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("INSERT INTO run_request (request_id, id, segment) ");
         query.push_values(some, |mut row, (request_id, run)| {
             row.push_bind(*request_id).push_bind(run.row.id.as_bytes().as_slice()).push_bind(without_row(run));
         });
+        // A job that was retried has had a row before.
+        query.push(" ON DUPLICATE KEY UPDATE segment = VALUES(segment)");
         query.build().execute(&mut **tx).await.doing("writing runs")?;
     }
     if written == 0 && row.listed.is_none() {

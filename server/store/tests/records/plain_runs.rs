@@ -138,3 +138,19 @@ fn runs_without_a_row_are_found_like_others() {
         }
     });
 }
+
+#[test]
+fn a_job_that_succeeds_after_a_retry_is_found_by_its_request() {
+    with("retried_run", async |bed| {
+        let failed = Run { state: "failed".into(), request_id: "of a client".into(), ..run(0, 1) };
+        let succeeded = Run { state: "succeeded".into(), failure: None, ..failed.clone() };
+        bed.store.write_runs(&[failed]).await.expect("writes");
+        // What a retry does.
+        bed.sql("DELETE r, t FROM run r JOIN run_trouble t ON t.id = r.id");
+        let again = Run { duration: Span::from_micros(9), ..succeeded };
+        bed.store.write_runs(std::slice::from_ref(&again)).await.expect("writes");
+        let filter = Filter { request_id: Some("of a client".into()), limit: 9, ..Filter::default() };
+        let found = bed.store.runs(&filter).await.expect("lists");
+        assert_eq!(found.runs.iter().map(|line| line.id).collect::<Vec<_>>(), [again.id]);
+    });
+}
