@@ -10,6 +10,7 @@ pub mod charts;
 pub mod desk;
 pub mod drill;
 pub mod faults;
+pub mod node;
 pub mod overload;
 pub mod peer;
 

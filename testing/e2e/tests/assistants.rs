@@ -1,6 +1,5 @@
 //! The Model Context Protocol over standard input and output and over HTTP, driven by the protocol's own client library.
 
-use std::path::Path;
 use std::process::Command;
 
 use kanzlei_e2e::calls::bearer;
@@ -10,12 +9,7 @@ use serde_json::{Value as Json, json};
 
 /// What the client in `assistant-client` sees.
 fn answers(arguments: &[&str]) -> Json {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("assistant-client");
-    if !folder.join("node_modules").is_dir() {
-        let installed =
-            Command::new("npm").args(["ci", "--silent", "--no-audit", "--no-fund"]).current_dir(&folder).status();
-        assert!(installed.expect("npm").success(), "the client's packages cannot be installed");
-    }
+    let folder = node::folder("assistant-client");
     let output = Command::new("node").arg("client.mjs").args(arguments).current_dir(&folder).output().expect("node");
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     serde_json::from_slice(&output.stdout).expect("JSON")

@@ -1,18 +1,12 @@
 //! `kanzlei language-server`, driven by a client library of another language.
 
-use std::path::Path;
 use std::process::Command;
 
 use serde_json::{Value as Json, json};
 
 /// What the client in `language-client` sees on a copy of the demo office.
 fn answers() -> Json {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("language-client");
-    if !folder.join("node_modules").is_dir() {
-        let installed =
-            Command::new("npm").args(["ci", "--silent", "--no-audit", "--no-fund"]).current_dir(&folder).status();
-        assert!(installed.expect("npm").success(), "the client's packages cannot be installed");
-    }
+    let folder = kanzlei_e2e::node::folder("language-client");
     let office = kanzlei_harness::scratch::folder("language-server");
     std::fs::create_dir_all(&office).expect("folder");
     let demo = kanzlei_e2e::root().join("demo/harbour");
