@@ -175,6 +175,7 @@ impl DirectRun {
             input: self.input,
             sent: self.sent,
             job: false,
+            listed: true,
             ended,
             machine: self.machine,
         });

@@ -26,6 +26,7 @@ pub mod direct;
 pub mod effects;
 mod error;
 pub mod files;
+pub mod gathering;
 pub mod gradual;
 pub mod journal;
 pub mod limiter;

@@ -78,17 +78,21 @@ pub struct Finished {
     pub sent: usize,
     /// Whether it is the run of a job.
     pub job: bool,
+    /// Whether it is listed under the id of its request, because its own does not follow from that.
+    pub listed: bool,
 }
 
 impl Finished {
     /// Makes it bytes.
     fn encoded(&self, journal: &Journal) -> Box<Encoded> {
-        if let Some(encoded) = plain::encoded(self, journal.most_of_run, &journal.secrets, &journal.process) {
-            return Box::new(encoded.of_job(self.job));
-        }
-        let mut text = row(self, usize::MAX, &journal.secrets, &journal.process);
-        shrink(&mut text, journal.most_of_run);
-        Box::new(Encoded::of(&text).of_job(self.job))
+        let plain = plain::encoded(self, journal.most_of_run, &journal.secrets, &journal.process);
+        let encoded = plain.unwrap_or_else(|| {
+            let mut text = row(self, usize::MAX, &journal.secrets, &journal.process);
+            shrink(&mut text, journal.most_of_run);
+            Encoded::of(&text)
+        });
+        let encoded = encoded.of_job(self.job);
+        Box::new(if self.listed { encoded } else { encoded.unlisted() })
     }
 
     /// The approximate number of bytes it holds.
@@ -396,6 +400,7 @@ mod tests {
                 machine: Machine::new(plan.clone(), start),
                 sent: 1 << 20,
                 job: false,
+                listed: true,
             };
             journal.record(Box::new(run), &counters);
         }

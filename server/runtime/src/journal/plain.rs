@@ -137,6 +137,7 @@ steps:
             machine,
             sent: 0,
             job: false,
+            listed: true,
         }
     }
 

@@ -10,6 +10,7 @@ use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
 use super::Jobs;
+use crate::gathering::Gathering;
 
 /// Bytes of inputs of one transaction: several statements, each below the server's `max_allowed_packet`.
 const MOST_BYTES: usize = 4 << 20;
@@ -132,8 +133,10 @@ struct Lengths {
 
 /// Accepts jobs until all senders are dropped. `length` bounds lanes whose document sets no bound.
 pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, length: u64) {
-    let mut lengths = Lengths::default();
+    let (mut lengths, mut gathering) = (Lengths::default(), Gathering::default());
     while let Some(first) = received.recv().await {
+        gathering.pause().await;
+        let begun = Instant::now();
         lengths.round += 1;
         let (mut count, mut size) = (first.asked.rows.len(), first.asked.bytes());
         let mut together = vec![first];
@@ -146,6 +149,7 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
             together.push(next);
         }
         let (mut plain, mut apart) = (Vec::new(), Vec::new());
+        let ready = together.iter().flat_map(|one| one.asked.rows.iter().map(|row| row.due)).min();
         for acceptance in together {
             // Its client was told that the database does not answer.
             if acceptance.asked.until.is_some_and(|until| until < Instant::now()) {
@@ -168,7 +172,8 @@ pub async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Acceptance>, leng
             let outcome = queue(&jobs, &[&acceptance.asked]).await;
             acceptance.answer(outcome.as_ref());
         }
-        jobs.wake.notify_one();
+        gathering.done(begun, count);
+        ready.into_iter().for_each(|ready| jobs.wake.ready_from(ready));
     }
 }
 

@@ -14,6 +14,7 @@ pub mod deliveries;
 pub mod follow;
 pub mod plans;
 pub mod view;
+mod wake;
 mod waking;
 
 use std::collections::BTreeSet;
@@ -52,6 +53,7 @@ use crate::secrets::Secrets;
 use crate::tally::Tally;
 use crate::telemetry::Telemetry;
 use kanzlei_model::address::Allowed;
+pub use wake::Wake;
 
 /// Acceptances and writes that may wait for their transaction.
 pub const WAITING: usize = 10_000;
@@ -102,7 +104,7 @@ pub struct Jobs {
     /// Where traces go.
     pub telemetry: Arc<Telemetry>,
     /// Notifies the worker that there is something to claim.
-    pub wake: Arc<Notify>,
+    pub wake: Wake,
     /// Notifies runs that they are asked to stop.
     pub stops: Arc<Notify>,
     /// Notifies the worker that a job is asked to stop.
@@ -161,7 +163,7 @@ impl Jobs {
             totals: Totals::default(),
             tally: Tally::default(),
             telemetry: bounds.telemetry.clone(),
-            wake: Arc::default(),
+            wake: Wake::default(),
             stops: Arc::default(),
             stop_asked: Arc::default(),
             held: ArcSwap::default(),
@@ -284,6 +286,12 @@ impl Jobs {
         if self.telemetry.keeps(trace) { self.span_of(run) } else { 0 }
     }
 
+    /// Whether the id of a job follows from the id of its request. Both are of the same instant then.
+    pub fn follows(&self, job: Uuid, request_id: &str) -> bool {
+        let request = Uuid::parse_str(request_id).ok().filter(|request| request.as_bytes()[..8] == job.as_bytes()[..8]);
+        request.is_some_and(|request| self.id_of_request(request) == job)
+    }
+
     /// How the jobs of an `X-Request-Id` are found.
     pub fn of_request(&self, id: String) -> OfRequest {
         let jobs = Uuid::parse_str(&id).map_or_else(|_| Vec::new(), |given| vec![self.id_of_request(given)]);
@@ -350,7 +358,7 @@ impl Jobs {
             entry: short(&origin.entry, 300),
             caller: origin.caller.kept(plan.uses_caller),
             request_id: origin.request_id.clone(),
-            listed: !self.of_request(origin.request_id.clone()).jobs.contains(&id),
+            listed: !self.follows(id, &origin.request_id),
             trace: origin.trace,
             accepted,
             due: accepted,

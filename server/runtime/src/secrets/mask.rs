@@ -12,13 +12,14 @@
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
 
-use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
+use aho_corasick::{AhoCorasick, Input, MatchKind};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD_NO_PAD, URL_SAFE_NO_PAD};
 use kanzlei_engine::machine::Machine;
 use kanzlei_model::hex;
 use kanzlei_model::value::Value;
 
+use super::grams::Grams;
 use super::{MASK, Secrets};
 
 /// Shorter values are not looked for.
@@ -27,14 +28,21 @@ const SHORTEST: usize = 4;
 const SHORTEST_ENCODED: usize = 8;
 /// The most bytes of all forms together; what is beyond is found as it is only.
 const MOST: usize = 4 << 20;
-/// Bytes of forms up to which they are searched for by a table of some megabytes at most.
-const MOST_IN_TABLE: usize = 16 << 10;
+/// Places that look like the beginning of a form, behind which all of the rest is searched.
+const TRIES: usize = 16;
 /// Steps of a run whose confidential values are looked for in texts.
 const RECORDS: usize = 1000;
 
 /// The forms of some values, searched for all at once.
 #[derive(Default)]
-pub struct Forms(Option<AhoCorasick>);
+pub struct Forms(Option<Search>);
+
+struct Search {
+    automaton: AhoCorasick,
+    /// Passes over what has none; nothing where there are too many forms.
+    grams: Option<Grams>,
+    longest: usize,
+}
 
 impl Forms {
     /// The forms of values.
@@ -48,14 +56,11 @@ impl Forms {
         if forms.is_empty() {
             return Forms(None);
         }
+        let grams = Grams::of(forms.iter().map(Vec::as_slice));
+        let longest = forms.iter().map(Vec::len).max().unwrap_or_default();
         let mut builder = AhoCorasick::builder();
-        builder.match_kind(MatchKind::LeftmostLongest).ascii_case_insensitive(true);
-        // A table of all transitions is several times as fast, and some hundred times as large as the forms.
-        if forms.iter().map(Vec::len).sum::<usize>() <= MOST_IN_TABLE {
-            builder.kind(Some(AhoCorasickKind::DFA));
-        }
-        match builder.build(forms) {
-            Ok(automaton) => Forms(Some(automaton)),
+        match builder.match_kind(MatchKind::LeftmostLongest).ascii_case_insensitive(true).build(forms) {
+            Ok(automaton) => Forms(Some(Search { automaton, grams, longest })),
             Err(error) => {
                 tracing::error!(%error, "secrets cannot be looked for in texts");
                 Forms(None)
@@ -74,14 +79,15 @@ impl Forms {
 
     /// Whether bytes hold a form.
     pub fn occur_in(&self, bytes: &[u8]) -> bool {
-        self.0.as_ref().is_some_and(|automaton| automaton.is_match(bytes))
+        self.0.as_ref().is_some_and(|search| search.first(bytes).is_some())
     }
 
     /// The bytes with [`MASK`] in place of every form; nothing when there is none.
     pub fn mask_bytes(&self, bytes: &[u8]) -> Option<Vec<u8>> {
-        let automaton = self.0.as_ref()?;
+        let search = self.0.as_ref()?;
         let (mut masked, mut from) = (Vec::new(), 0);
-        for found in automaton.find_iter(bytes) {
+        let first = search.first(bytes)?;
+        for found in search.automaton.find_iter(Input::new(bytes).range(first..)) {
             masked.extend_from_slice(&bytes[from..found.start()]);
             masked.extend_from_slice(MASK.as_bytes());
             from = found.end();
@@ -91,6 +97,24 @@ impl Forms {
         }
         masked.extend_from_slice(&bytes[from..]);
         Some(masked)
+    }
+}
+
+impl Search {
+    /// A place before which no form begins; nothing where there is none at all.
+    fn first(&self, bytes: &[u8]) -> Option<usize> {
+        let is_within = |from: usize, to: usize| self.automaton.is_match(Input::new(bytes).range(from..to));
+        let mut from = 0;
+        if let Some(grams) = &self.grams {
+            for _ in 0..TRIES {
+                from = grams.first(bytes, from)?;
+                if is_within(from, bytes.len().min(from + self.longest)) {
+                    return Some(from);
+                }
+                from += 1;
+            }
+        }
+        is_within(from, bytes.len()).then_some(from)
     }
 }
 
@@ -221,6 +245,26 @@ mod tests {
                     assert!(!masked.contains(&middle[..8]), "{masked}");
                 }
             }
+        }
+    }
+
+    /// Texts made of pieces of forms and of others are masked alike with and without passing over places.
+    #[test]
+    fn passing_over_places_changes_nothing() {
+        let forms = Forms::of(["s3cret-value", "value of another", "9074720"]);
+        let Forms(Some(search)) = Forms::of(["s3cret-value", "value of another", "9074720"]) else { panic!() };
+        let whole = Forms(Some(Search { grams: None, ..search }));
+        let pieces =
+            ["s3cret-value", " of another", "S3CRET", "-val", "9074720", "907", "{\"imo\":\"", "czNjcmV0LXZhbHVl", "å"];
+        let mut number = 7_u64;
+        for _ in 0..2000 {
+            let mut text = String::new();
+            for _ in 0..number % 12 {
+                number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                text.push_str(pieces[(number >> 33) as usize % pieces.len()]);
+            }
+            number = number.wrapping_add(1);
+            assert_eq!(forms.mask(text.clone()), whole.mask(text));
         }
     }
 

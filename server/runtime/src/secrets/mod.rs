@@ -5,6 +5,7 @@
 //! which is made when nothing was sealed before. The name of a secret and what it may be used for are authenticated
 //! with its value, so that a sealed value cannot be moved under another name or to another purpose.
 
+mod grams;
 pub mod mask;
 mod pseudonym;
 pub mod rotate;

@@ -704,6 +704,7 @@ impl Journaled {
         }
         self.shared.jobs.tally.ended(&self.claimed.lane, phase);
         let counters = self.shared.journal.counters(&self.claimed.workflow);
+        let listed = !self.shared.jobs.follows(self.claimed.id, &self.claimed.request_id);
         let finished = Box::new(Finished {
             id: self.claimed.id,
             revision: self.claimed.revision,
@@ -715,6 +716,7 @@ impl Journaled {
             caller: self.claimed.caller,
             sent: self.claimed.input.len(),
             job: true,
+            listed,
             input,
             ended,
             machine,

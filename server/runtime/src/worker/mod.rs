@@ -31,6 +31,7 @@ use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
 
 use crate::clock::now;
+use crate::gathering::Gathering;
 use crate::lines::{self, Lines};
 use crate::live::Live;
 use crate::queue::Jobs;
@@ -160,14 +161,20 @@ impl Worker {
         let jobs = &self.shared.jobs;
         let mut unavailable = false;
         let mut polled = tokio::time::Instant::now();
+        let (mut searched, mut gathering) = (Searched::default(), Gathering::default());
         while !*stop.borrow() {
             tokio::select! {
                 () = self.shared.lease.sure() => {}
                 _ = stop.changed() => continue,
             }
             tokio::time::sleep_until(polled + YIELD_AFTER).await;
+            gathering.pause().await;
             polled = tokio::time::Instant::now();
-            let next = match self.poll().await {
+            let from = searched.next_from(jobs.wake.reset());
+            let found = self.poll(from).await;
+            searched.done(from, found.as_ref().ok().and_then(|found| found.complete));
+            gathering.done(polled.into(), found.as_ref().map_or(0, |found| found.claimed));
+            let next = match found.map(|found| found.pause) {
                 Ok(next) => {
                     if std::mem::take(&mut unavailable) {
                         tracing::info!("the worker resumes");
@@ -194,14 +201,14 @@ impl Worker {
         }
     }
 
-    /// Claims due jobs of each lane; returns how long to wait, or `None` when there may be more.
-    async fn poll(self: &Arc<Self>) -> kanzlei_store::Result<Option<Duration>> {
+    /// Claims due jobs of each lane that are ready from an instant on.
+    async fn poll(self: &Arc<Self>, from: Timestamp) -> kanzlei_store::Result<Polled> {
         let jobs = &self.shared.jobs;
         let live = jobs.live.load_full();
-        let (heads, holds) = jobs.store.heads().await?;
+        let (heads, holds) = jobs.store.heads(from).await?;
         let at = now();
         let mut next = at + POLL;
-        let mut more = false;
+        let (mut more, mut complete, mut all) = (false, true, 0);
         for heads in heads.chunk_by(|a, b| a.lane == b.lane) {
             let name = heads[0].lane.as_str();
             if heads[0].held {
@@ -212,9 +219,11 @@ impl Worker {
             // A slot further ahead than one gap was assigned under a slower pace.
             let slot = room.gap.map_or(Timestamp::EPOCH, |gap| heads[0].next.min(at + gap));
             let open = heads.iter().map(|head| head.ready_at).min().unwrap_or(Timestamp::NEVER).max(slot);
-            let places: Vec<u8> = heads.iter().filter(|head| head.ready_at <= at).map(|head| head.claim_rank).collect();
+            let due = heads.iter().filter(|head| head.ready_at <= at);
+            let places: Vec<(u8, Timestamp)> = due.map(|head| (head.claim_rank, head.ready_at)).collect();
             if open > at {
                 next = next.min(open);
+                complete &= places.is_empty();
                 continue;
             }
             let here = self.here(name);
@@ -224,11 +233,13 @@ impl Worker {
             // The slots of a fast pace are claimed together; none is lost meanwhile.
             if room.gap.is_some_and(|gap| gap < GATHERED) && at < gathered {
                 next = next.min(gathered);
+                complete = false;
                 continue;
             }
             if free == 0 || (free < self.at_once / 2 && at < gathered) {
                 here.crowded.store(true, Ordering::Relaxed);
                 next = if free > 0 { next.min(gathered) } else { next };
+                complete = false;
                 continue;
             }
             let claimed =
@@ -237,6 +248,8 @@ impl Worker {
             // In a lane with a bound over all processes, a job that ends may make room for the next.
             here.crowded.store(claimed.more || room.at_once.is_some(), Ordering::Relaxed);
             more |= claimed.more && free > claimed.jobs.len();
+            all += claimed.jobs.len();
+            complete &= !claimed.more && room.at_once.is_none() && room.gap.is_none();
             if !claimed.jobs.is_empty() && claimed.next.is_none() {
                 // The next due time of this lane is not known yet.
                 next = at;
@@ -245,7 +258,8 @@ impl Worker {
             let free = self.without_held(&live, &holds, claimed.jobs).await?;
             self.begin(free, &here).await?;
         }
-        Ok((!more).then(|| Duration::from((next - now()).max(Span::from_micros(500)))))
+        let pause = (!more).then(|| Duration::from((next - now()).max(Span::from_micros(500))));
+        Ok(Polled { pause, complete: complete.then_some(at), claimed: all })
     }
 
     /// Puts jobs of held workflows aside; returns the others.
@@ -440,6 +454,42 @@ impl Worker {
         if store.free_turns(500).await.is_ok_and(|freed| freed > 0) {
             self.shared.jobs.wake.notify_one();
         }
+    }
+}
+
+/// What a poll found.
+struct Polled {
+    /// How long to wait; `None` when there may be more.
+    pause: Option<Duration>,
+    /// The instant up to which all jobs that were searched and due are claimed; nothing where some are left.
+    complete: Option<Timestamp>,
+    /// How many jobs were claimed.
+    claimed: usize,
+}
+
+/// How far jobs are searched: entries of those that were claimed before stay in the index for a while.
+#[derive(Default)]
+struct Searched {
+    /// Jobs that are ready before are claimed, but for those that other processes queued since.
+    up_to: Timestamp,
+    /// When all jobs were searched last.
+    whole: Option<Instant>,
+}
+
+impl Searched {
+    /// The instant from which on jobs are searched next, when some that are ready from another one on were queued.
+    fn next_from(&self, queued: Timestamp) -> Timestamp {
+        match self.whole {
+            Some(whole) if whole.elapsed() < POLL => self.up_to.min(queued),
+            _ => Timestamp::EPOCH,
+        }
+    }
+
+    fn done(&mut self, from: Timestamp, complete: Option<Timestamp>) {
+        if from == Timestamp::EPOCH {
+            self.whole = Some(Instant::now());
+        }
+        self.up_to = complete.unwrap_or(Timestamp::EPOCH);
     }
 }
 

@@ -2,12 +2,13 @@
 //! database is unavailable they wait, and no job continues before its outcome is written.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use kanzlei_store::queue::{End, ROWS, Write};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::clock::now;
+use crate::gathering::Gathering;
 use crate::queue::Jobs;
 
 /// The longest pause between retries while the database is unavailable.
@@ -55,7 +56,10 @@ impl Writer {
 }
 
 async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
+    let mut gathering = Gathering::default();
     while let Some(first) = received.recv().await {
+        gathering.pause().await;
+        let begun = Instant::now();
         let mut together = vec![first];
         while together.len() < ROWS
             && let Ok(next) = received.try_recv()
@@ -63,6 +67,7 @@ async fn run(jobs: Arc<Jobs>, mut received: mpsc::Receiver<Waiting>) {
             together.push(next);
         }
         let written = write(&jobs, &together).await;
+        gathering.done(begun, together.len());
         for ((write, done), written) in together.into_iter().zip(written) {
             jobs.followers.changed(write.job);
             // The next job of its ordering key may be ready, or the job itself.
@@ -84,7 +89,10 @@ async fn write(jobs: &Jobs, together: &[Waiting]) -> Vec<Written> {
             Ok(ours) => {
                 return ours.into_iter().map(|ours| if ours { Written::Yes } else { Written::NotOurs }).collect();
             }
-            Err(error) if error.is_unreachable() || error.is_contention() => {
+            Err(error) if error.is_contention() => {
+                tracing::debug!(%error, jobs = together.len(), "running jobs are written again");
+            }
+            Err(error) if error.is_unreachable() => {
                 tracing::warn!(%error, jobs = together.len(), "running jobs wait for the database");
             }
             Err(error) if together.len() > 1 => {

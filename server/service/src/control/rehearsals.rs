@@ -120,6 +120,7 @@ fn finished(prepared: &Prepared, index: usize, machine: Box<Machine>) -> Option<
         machine,
         sent: 0,
         job: false,
+        listed: true,
     })
 }
 

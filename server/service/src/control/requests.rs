@@ -54,7 +54,7 @@ pub async fn send(app: Data<App>, body: Json<PlainRequest>) -> Result<HttpRespon
     }
     let took = begun.elapsed();
     app.journal.flush().await;
-    let filter = Filter { request_id: Some(request_id.clone()), limit: 1, ..Filter::default() };
+    let filter = Filter { request: Some(app.jobs.of_request(request_id.clone())), limit: 1, ..Filter::default() };
     let run = app.store.runs(&filter).await?.runs.first().map(|run| run.id);
     let job = headers.iter().find(|(name, _)| name == "location" && status == 202);
     let job = job.and_then(|(_, at)| at.rsplit_once("/~/jobs/").map(|(_, id)| id.to_owned()));

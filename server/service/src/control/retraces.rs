@@ -40,7 +40,7 @@ pub async fn retraced(app: Data<App>, body: Json<RetraceRequest>) -> Result<Http
     };
     let limit = asked.runs.limit.unwrap_or(100).clamp(1, MOST);
     let live = app.live.load_full();
-    let filter = filter_of(&live, asked.runs, limit)?;
+    let filter = filter_of(&live, asked.runs, |id| app.jobs.of_request(id), limit)?;
     let documents = asked.documents.iter().map(|document| Source::new(&document.path, &document.text));
     let given = Given::of(documents, &asked.files, &asked.drafts);
     let (_, checked, _) = prepare(&app, &live, given, &workflow, "").await?;

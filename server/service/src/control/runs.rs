@@ -16,6 +16,7 @@ use kanzlei_rehearsal::compare::compare;
 use kanzlei_runtime::clock::now;
 use kanzlei_runtime::live::Live;
 use kanzlei_store::journal as kept;
+use kanzlei_store::queue::OfRequest;
 use serde_json::Value as Json;
 use uuid::Uuid;
 
@@ -35,7 +36,7 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
     let limit = query.limit.unwrap_or(50).clamp(1, MOST_RUNS);
     let live = app.live.load_full();
     let wanted = query.workflow.clone();
-    let filter = filter_of(&live, query, limit)?;
+    let filter = filter_of(&live, query, |id| app.jobs.of_request(id), limit)?;
     app.journal.flush().await;
     let found = app.store.runs(&filter).await?;
     if let Some(name) = wanted.filter(|name| found.runs.is_empty() && !live.workflows.contains_key(name)) {
@@ -53,14 +54,19 @@ pub async fn runs(app: Data<App>, query: Query<RunFilter>) -> Result<HttpRespons
 }
 
 /// What the store is to search for.
-pub(super) fn filter_of(live: &Live, query: RunFilter, limit: u32) -> Result<kept::Filter> {
+pub(super) fn filter_of(
+    live: &Live,
+    query: RunFilter,
+    of_request: impl FnOnce(String) -> OfRequest,
+    limit: u32,
+) -> Result<kept::Filter> {
     let at = now();
     let then = |text: Option<String>| text.map(|text| past_of(&text, at)).transpose();
     let given = |text: Option<String>| text.filter(|text| !text.is_empty());
     Ok(kept::Filter {
         workflow: query.workflow.map(|name| live.names_of(&name)).unwrap_or_default(),
         state: query.state.as_deref().map(state_named).transpose()?,
-        request_id: query.request_id,
+        request: query.request_id.map(of_request),
         status: query.status.as_deref().map(statuses_of).transpose()?,
         since: then(query.since)?,
         until: then(query.until)?,

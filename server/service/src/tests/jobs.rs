@@ -362,7 +362,10 @@ fn a_write_with_an_old_fence_is_refused() {
                 .await
                 .expect("registers");
             let at = now() + Span::from_micros(after);
-            let taken = store.claim(worker, ("one", &[0, 5]), room, 9, at).await.expect("claims");
+            let taken = store
+                .claim(worker, ("one", &[(0, Timestamp::EPOCH), (5, Timestamp::EPOCH)]), room, 9, at)
+                .await
+                .expect("claims");
             taken.jobs.into_iter().next().map(|job| (job.id, job.fence))
         };
         let Some((claimed, fence)) = claim(first, 0).await else { panic!("nothing to claim") };
@@ -409,7 +412,10 @@ fn jobs_of_a_silent_process_are_reclaimed() {
         let dead = Uuid::new_v4();
         store.begin_worker(dead, "dead", now(), now()).await.expect("registers");
         let room = kanzlei_store::queue::Room { at_once: None, gap: None, generation: u64::MAX };
-        let taken = store.claim(dead, ("one", &[0, 5]), room, 9, now()).await.expect("claims");
+        let taken = store
+            .claim(dead, ("one", &[(0, Timestamp::EPOCH), (5, Timestamp::EPOCH)]), room, 9, now())
+            .await
+            .expect("claims");
         assert_eq!(taken.jobs.len(), 1);
         bed.work();
         let job = bed.ended(id).await;

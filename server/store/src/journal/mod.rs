@@ -23,7 +23,7 @@ pub(crate) use segments::Known;
 pub(crate) use write::write_into;
 
 use crate::names::Called;
-use crate::queue::{SEARCH_SECONDS, SEARCHED, containing, portions};
+use crate::queue::{OfRequest, SEARCH_SECONDS, SEARCHED, containing, portions};
 use crate::{Doing, Result, Store};
 
 /// How long a search for text unpacks segments before it stops.
@@ -191,7 +191,7 @@ pub struct Filter {
     /// Only runs in this state.
     pub state: Option<RunState>,
     /// Only runs of this request.
-    pub request_id: Option<String>,
+    pub request: Option<OfRequest>,
     /// Only runs whose reply has a status in this range.
     pub status: Option<RangeInclusive<u16>>,
     /// Only runs that began then or later.
@@ -467,10 +467,9 @@ impl Store {
             query.push(format_args!(" AND {by}.id < ")).push_bind(before.as_bytes().to_vec());
         }
         narrow.push(&mut query, by);
-        if let Some(request_id) = &filter.request_id {
-            query.push(" AND r.id IN (SELECT id FROM run_request WHERE request_id = ").push_bind(request_id);
-            // A run whose request brought no id has its own.
-            if let Ok(id) = request_id.parse::<Uuid>() {
+        if let Some(request) = &filter.request {
+            query.push(" AND r.id IN (SELECT id FROM run_request WHERE request_id = ").push_bind(&request.id);
+            for id in request.runs() {
                 query.push(" UNION SELECT id FROM run WHERE id = ").push_bind(id.as_bytes().to_vec());
             }
             query.push(")");

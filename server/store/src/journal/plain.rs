@@ -17,7 +17,7 @@ use uuid::Uuid;
 use super::codec::Encoded;
 use super::{Filter, Narrow, Row, SEARCH, Wanted};
 use crate::names::Called;
-use crate::queue::{SEARCHED, portions};
+use crate::queue::{OfRequest, SEARCHED, portions};
 use crate::{Doing, Error, Result, Store};
 
 /// How long before the newest of them the runs of a segment may have begun.
@@ -215,8 +215,8 @@ impl Store {
             let within = before.is_none_or(|before| id < before) && oldest.is_none_or(|oldest| id >= oldest);
             within && narrow.fits(row) && filter.fits(row, caller)
         };
-        if let Some(request_id) = &filter.request_id {
-            self.plain_runs_of_request(request_id, before, &wanted, &mut found).await?;
+        if let Some(request) = &filter.request {
+            self.plain_runs_of_request(request, before, &wanted, &mut found).await?;
             return Ok(found.rows());
         }
         let begun = Instant::now();
@@ -291,10 +291,10 @@ impl Store {
         found.doing("listing runs")
     }
 
-    /// Plain runs whose request brought an id.
+    /// Plain runs of a request.
     async fn plain_runs_of_request(
         &self,
-        request_id: &str,
+        request: &OfRequest,
         before: Option<Uuid>,
         wanted: &(impl Fn(&Row, Option<&str>) -> bool + Sync),
         found: &mut Page,
@@ -303,18 +303,17 @@ impl Store {
         let known = sqlx::query!(
             "SELECT id, segment AS `segment!: u64` FROM run_request
              WHERE request_id = ? AND id < ? AND segment IS NOT NULL ORDER BY id DESC LIMIT ?",
-            request_id,
+            request.id,
             before.as_bytes().as_slice(),
             OF_REQUEST
         );
         let known = known.fetch_all(&self.pool).await.doing("listing runs")?;
         let mut ids: BTreeMap<u64, BTreeSet<Vec<u8>>> = BTreeMap::new();
         known.into_iter().for_each(|row| _ = ids.entry(row.segment).or_default().insert(row.id));
-        // A run whose request brought no id has its own.
-        if let Ok(id) = request_id.parse::<Uuid>()
-            && let Some((segment, _)) = self.plain_place(id).await?
-        {
-            ids.entry(segment).or_default().insert(id.as_bytes().to_vec());
+        for id in request.runs() {
+            if let Some((segment, _)) = self.plain_place(id).await? {
+                ids.entry(segment).or_default().insert(id.as_bytes().to_vec());
+            }
         }
         for (segment, ids) in ids.into_iter().rev() {
             let Some(listed) = self.listed_of(segment).await? else { continue };

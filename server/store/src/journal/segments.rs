@@ -363,10 +363,14 @@ impl Store {
                 })
                 .collect();
             if !requests.is_empty() {
-                let mut query = QueryBuilder::new("DELETE FROM run_request WHERE (request_id, id) IN ");
-                query.push_tuples(requests, |mut row, (id, request)| {
-                    row.push_bind(request).push_bind(id.as_bytes().as_slice());
-                });
+                // Pairs compared with `IN` are no range of an index where there is one of them: the table would be read, and locked.
+                let mut query = QueryBuilder::new("DELETE FROM run_request WHERE ");
+                let mut pairs = query.separated(" OR ");
+                for (id, request) in requests {
+                    pairs.push("(request_id = ").push_bind_unseparated(request);
+                    pairs.push_unseparated(" AND id = ").push_bind_unseparated(id.as_bytes().as_slice());
+                    pairs.push_unseparated(")");
+                }
                 query.build().execute(&mut **tx).await.doing("deleting old runs")?;
             }
             let mut query = QueryBuilder::new(

@@ -150,17 +150,22 @@ pub struct OutcomeRow {
 }
 
 impl Store {
-    /// The earliest job of each lane and claim_rank, due or not, in the order of claims. Reads one
+    /// The earliest job of each lane and claim_rank that is ready from an instant on, due or not, in the order of claims. Reads one
     /// entry of the index for each, however many wait behind it. Beside them the names of workflows that are held.
-    pub async fn heads(&self) -> Result<(Vec<Head>, BTreeSet<String>)> {
+    ///
+    /// Entries of jobs that were claimed stay in the index until the server has removed them. Searching from an instant that is known to
+    /// have no jobs before it skips them.
+    pub async fn heads(&self, from: Timestamp) -> Result<(Vec<Head>, BTreeSet<String>)> {
         // Not by grouping: whether that reads entry by entry depends on the optimizer and its statistics.
         let rows = sqlx::query!(
             "SELECT l.name, l.held AS `held: bool`, l.next, p.claim_rank AS `claim_rank!: u8`,
                     (SELECT j.ready_at FROM job j FORCE INDEX (job_work)
-                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank ORDER BY j.ready_at LIMIT 1) AS `ready_at: i64`,
+                     WHERE j.phase = 1 AND j.lane = l.name AND j.claim_rank = p.claim_rank AND j.ready_at >= ?
+                     ORDER BY j.ready_at LIMIT 1) AS `ready_at: i64`,
                     (SELECT GROUP_CONCAT(workflow) FROM workflow_hold) AS `holds: String`
              FROM lane_state l CROSS JOIN (SELECT 0 AS claim_rank UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4
-                                           UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p"
+                                           UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9) p",
+            from.as_micros()
         )
         .fetch_all(&self.pool)
         .await
@@ -192,12 +197,12 @@ impl Store {
         Ok(rows.into_iter().map(|row| LaneState { name: row.name, held: row.held }).collect())
     }
 
-    /// Claims up to `most` due jobs of a lane for a worker, in the order of the given ranks. `stamp` is the current
-    /// time, unique among the claims of a worker.
+    /// Claims up to `most` due jobs of a lane for a worker, in the order of the given ranks, each with the instant from which on it is
+    /// searched. `stamp` is the current time, unique among the claims of a worker.
     pub async fn claim(
         &self,
         worker: Uuid,
-        (lane, places): (&str, &[u8]),
+        (lane, places): (&str, &[(u8, Timestamp)]),
         room: Room,
         most: u32,
         stamp: Timestamp,
@@ -223,8 +228,8 @@ impl Store {
 
     async fn claim_plain(&self, claim: Claim<'_>, most: u32) -> Result<ClaimResult> {
         let mut connection = self.pool.acquire().await.map_err(Error::Unreachable)?;
-        let jobs = mark_and_read(&mut connection, claim, most).await?;
-        Ok(ClaimResult { more: jobs.len() as u32 == most, jobs, next: None })
+        let (jobs, due) = mark_and_read(&mut connection, claim, most).await?;
+        Ok(ClaimResult { more: due == most, jobs, next: None })
     }
 
     /// Claims from a lane with limits, one process at a time: the lane's row orders them, on one node by its lock and
@@ -264,7 +269,7 @@ impl Store {
             let next = (room.gap.is_some() && slot > stamp && !state.held).then_some(slot);
             return Ok(ClaimResult { next, ..ClaimResult::default() });
         }
-        let jobs = mark_and_read(&mut tx, claim, most as u32).await?;
+        let (jobs, due) = mark_and_read(&mut tx, claim, most as u32).await?;
         let mut next = None;
         if let Some(gap) = room.gap {
             slot = slot + gap * jobs.len() as i64;
@@ -275,7 +280,7 @@ impl Store {
                 .doing("pacing a lane")?;
         }
         tx.commit().await.doing("taking jobs")?;
-        Ok(ClaimResult { more: jobs.len() as i64 == most && room.gap.is_none(), jobs, next })
+        Ok(ClaimResult { more: i64::from(due) == most && room.gap.is_none(), jobs, next })
     }
 
     /// Blocks all but one of the jobs with the same ordering key. What a repetition finds blocked by the time before is claimed no more.
@@ -583,44 +588,62 @@ impl Store {
 struct Claim<'c> {
     worker: Uuid,
     lane: &'c str,
-    places: &'c [u8],
+    places: &'c [(u8, Timestamp)],
     generation: u64,
     stamp: Timestamp,
 }
 
-/// Marks the first due jobs of a lane as claimed, claim_rank by claim_rank, and reads them.
-async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>, most: u32) -> Result<Vec<Claimed>> {
+/// Marks the first due jobs of a lane as claimed, claim_rank by claim_rank, and reads them. Returns, too, how many were due: another worker
+/// may have claimed some of them meanwhile.
+///
+/// They are searched without locks and locked by their ids. An update that searches them locks entries of the index first and jobs behind them;
+/// those who write jobs lock in the other order, and one of both lost.
+async fn mark_and_read(
+    connection: &mut sqlx::MySqlConnection,
+    claim: Claim<'_>,
+    most: u32,
+) -> Result<(Vec<Claimed>, u32)> {
     let Claim { worker, lane, places, generation, stamp } = claim;
     let key = worker.as_bytes().as_slice();
-    let mut left = most;
-    for claim_rank in places {
+    let mut due: Vec<Vec<u8>> = Vec::new();
+    for (claim_rank, from) in places {
+        let left = most - due.len() as u32;
         if left == 0 {
             break;
         }
-        let done = sqlx::query!(
-            "UPDATE job FORCE INDEX (job_work) SET phase = 2, ready_at = ?, worker = ?, fence = fence + 1, signalled = 0, started = COALESCE(started, ?), changes = changes + 1
-             WHERE phase = 1 AND lane = ? AND claim_rank = ? AND ready_at <= ? AND generation <= ? ORDER BY ready_at LIMIT ?",
-            stamp.as_micros(),
-            key,
-            stamp.as_micros(),
+        let found = sqlx::query_scalar!(
+            "SELECT id FROM job FORCE INDEX (job_work)
+             WHERE phase = 1 AND lane = ? AND claim_rank = ? AND ready_at BETWEEN ? AND ? AND generation <= ? ORDER BY ready_at LIMIT ?",
             lane,
             claim_rank,
+            from.as_micros(),
             stamp.as_micros(),
             generation,
             left
-        )
-        .execute(&mut *connection)
-        .await
-        .doing("taking jobs")?;
-        left -= (done.rows_affected() as u32).min(left);
+        );
+        due.extend(found.fetch_all(&mut *connection).await.doing("searching for due jobs")?);
     }
-    if left == most {
-        return Ok(Vec::new());
+    let mut marked = 0;
+    for ids in portions(&due) {
+        let mut query: QueryBuilder<MySql> =
+            QueryBuilder::new("UPDATE job FORCE INDEX (PRIMARY) SET phase = 2, ready_at = ");
+        query.push_bind(stamp.as_micros()).push(", worker = ").push_bind(key);
+        query.push(", started = COALESCE(started, ").push_bind(stamp.as_micros());
+        query.push("), fence = fence + 1, signalled = 0, changes = changes + 1 WHERE phase = 1 AND lane = ");
+        query.push_bind(lane).push(" AND ready_at <= ").push_bind(stamp.as_micros()).push(" AND id IN (");
+        let mut list = query.separated(", ");
+        ids.iter().for_each(|id| _ = list.push_bind(id.as_slice()));
+        query.push(")");
+        marked += query.build().execute(&mut *connection).await.doing("claiming jobs")?.rows_affected();
+    }
+    if marked == 0 {
+        return Ok((Vec::new(), due.len() as u32));
     }
     let rows = sqlx::query!(
         "SELECT id, fence, lane, workflow, revision, generation, depth, priority, ordering_key, tags, entry, caller, caller_facts, request_id, trace_id, trace_parent AS `trace_parent: String`, accepted, due,
                 started AS `started!`, stop AS `stop: bool`, attempt, retries, outcomes, (status IS NOT NULL) AS `replied!: bool`, notes, input, sealed AS `sealed: bool`, kept_for, unattended AS `unattended: bool`, moved
-         FROM job WHERE phase = 2 AND lane = ? AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
+         FROM job FORCE INDEX (job_work)
+         WHERE phase = 2 AND lane = ? AND claim_rank IN (0, 1, 2, 3, 4, 5, 6, 7, 8, 9) AND ready_at = ? AND worker = ? ORDER BY claim_rank, due",
         lane,
         stamp.as_micros(),
         key
@@ -628,7 +651,7 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
     .fetch_all(&mut *connection)
     .await
     .doing("reading claimed jobs")?;
-    Ok(rows
+    let claimed = rows
         .into_iter()
         .map(|row| Claimed {
             id: uuid(&row.id),
@@ -660,5 +683,6 @@ async fn mark_and_read(connection: &mut sqlx::MySqlConnection, claim: Claim<'_>,
             unattended: row.unattended,
             moved: moved_waits(row.moved.as_deref()),
         })
-        .collect())
+        .collect();
+    Ok((claimed, due.len() as u32))
 }

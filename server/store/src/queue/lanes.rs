@@ -123,7 +123,7 @@ impl Store {
             .doing("counting lanes")?;
         let mut lanes: std::collections::BTreeMap<String, u64> =
             behind.into_iter().map(|row| (row.lane, row.n as u64)).collect();
-        for head in self.heads().await?.0 {
+        for head in self.heads(Timestamp::EPOCH).await?.0 {
             let waiting = lanes.entry(head.lane.clone()).or_default();
             if head.ready_at <= now {
                 let due = sqlx::query_scalar!(

@@ -303,13 +303,20 @@ pub enum Fails {
     Status(u16),
 }
 
-/// How the jobs of a request are found.
+/// How the jobs and the runs of a request are found.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct OfRequest {
-    /// Its `X-Request-Id`; jobs that are listed under it are found.
+    /// Its `X-Request-Id`; jobs and runs that are listed under it are found.
     pub id: String,
-    /// Ids of jobs that follow from that id; such jobs are not listed.
+    /// Ids of jobs that follow from that id; neither such jobs nor their runs are listed.
     pub jobs: Vec<Uuid>,
+}
+
+impl OfRequest {
+    /// Ids of runs that are not listed: those of the jobs, and the id itself, which a run has whose request brought none.
+    pub(crate) fn runs(&self) -> impl Iterator<Item = Uuid> {
+        self.id.parse().into_iter().chain(self.jobs.iter().copied())
+    }
 }
 
 impl Filter {

@@ -6,7 +6,7 @@ use kanzlei_store::queue::{Filter, HELD, JobPhase, JobRow, NewJob, OfRequest, Re
 use uuid::Uuid;
 
 use super::queue::{FREE, claim, ended, job, queue, write};
-use super::{time, with};
+use super::{every_rank, time, with};
 
 fn id(n: u128) -> Uuid {
     Uuid::from_u128(n)
@@ -133,7 +133,7 @@ fn a_retry_is_undone_until_its_job_begins() {
             }
             store.retry(id(n), &retry(from_start, 9)).await.expect("retries");
             let lane = before.lane.as_str();
-            let ranks = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
+            let ranks = &every_rank();
             let claimed = store.claim(id(4), (lane, ranks), FREE, 9, time(3_000)).await.expect("claims");
             assert_eq!(claimed.jobs.len(), 1);
             assert!(!store.undo_retry(id(n), id(9), "u").await.expect("asked"), "it has begun");
@@ -153,7 +153,7 @@ fn jobs_of_a_held_workflow_are_put_aside_and_come_back() {
         assert!(store.hold_workflow(&hold()).await.expect("holds"));
         assert!(!store.hold_workflow(&hold()).await.expect("asked"), "once");
         assert_eq!(store.workflow_holds().await.expect("reads"), [hold()]);
-        assert_eq!(store.heads().await.expect("heads").1.into_iter().collect::<Vec<_>>(), ["w"]);
+        assert_eq!(store.heads(time(0)).await.expect("heads").1.into_iter().collect::<Vec<_>>(), ["w"]);
         let mut taken = claim(store, 4, "x", FREE, 9, 400).await.0;
         taken.sort_unstable();
         assert_eq!(taken, [1, 2], "3 waits for its key");

@@ -16,9 +16,9 @@ use kanzlei_store::queue::{End, JobPhase, NewJob, NewOutcome, Room, Write};
 use uuid::Uuid;
 
 use super::queue::job;
-use super::{Bed, time, with};
+use super::{Bed, every_rank, time, with};
 
-const ALL: &[u8] = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
+const ALL: &[(u8, Timestamp)] = &every_rank();
 /// Lock wait timeout, deadlock, read only, server shutdown.
 const ERRORS: [u16; 4] = [1205, 1213, 1290, 1053];
 

@@ -200,7 +200,7 @@ fn lists_of_runs_read_few_entries() {
             ..Filter::default()
         };
         let failed = Some(RunState::Failed);
-        let request = Filter { request_id: Some("r500".into()), limit: 2, ..Filter::default() };
+        let request = Filter { request: Some(super::request("r500")), limit: 2, ..Filter::default() };
         // What reading the counter itself costs.
         let own = (read(), read());
         let own = own.1 - own.0;

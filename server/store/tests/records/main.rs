@@ -32,6 +32,7 @@ use kanzlei_harness::mariadb::Mariadb;
 use kanzlei_model::time::Timestamp;
 use kanzlei_store::Store;
 use kanzlei_store::databases::{Database, Statement};
+use kanzlei_store::queue::OfRequest;
 
 /// How long a statement of a test may take.
 const WITHIN: Duration = Duration::from_secs(10);
@@ -86,6 +87,22 @@ fn on(server: &Mariadb, name: &str, test: impl AsyncFnOnce(&Bed<'_>)) {
         test(&bed).await;
         tokio::time::timeout(WITHIN, bed.store.close()).await.expect("all connections are returned");
     });
+}
+
+/// Every rank of claims, searched from the beginning.
+const fn every_rank() -> [(u8, Timestamp); 10] {
+    let mut all = [(0, Timestamp::EPOCH); 10];
+    let mut rank = 0;
+    while rank < all.len() {
+        all[rank].0 = rank as u8;
+        rank += 1;
+    }
+    all
+}
+
+/// The runs that are listed under the id of a request.
+fn request(id: &str) -> OfRequest {
+    OfRequest { id: id.into(), ..OfRequest::default() }
 }
 
 fn time(micros: i64) -> Timestamp {

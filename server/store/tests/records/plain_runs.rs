@@ -7,9 +7,10 @@ use kanzlei_model::caller::Caller;
 use kanzlei_model::run::RunState;
 use kanzlei_model::time::Span;
 use kanzlei_store::journal::{Filter, Run};
+use kanzlei_store::queue::OfRequest;
 use uuid::Uuid;
 
-use super::{time, with};
+use super::{alone, request, time, with};
 
 /// When the first batch is written, in milliseconds.
 const BEGUN: i64 = 1_800_000_000_000;
@@ -90,8 +91,12 @@ fn runs_without_a_row_are_found_like_others() {
             ),
             (Filter { entry: Some("/1".into()), ..of(&[]) }, Box::new(|run| run.entry == "GET /1")),
             (Filter { kind: Some("timeout".into()), ..of(&[]) }, Box::new(|run| run.failure.is_some())),
-            (Filter { request_id: Some("r-4".into()), ..of(&[]) }, Box::new(|run| run.request_id == "r-4")),
-            (Filter { request_id: Some(other.id.to_string()), ..of(&[]) }, Box::new(|run| run.id == other.id)),
+            (Filter { request: Some(request("r-4")), ..of(&[]) }, Box::new(|run| run.request_id == "r-4")),
+            (Filter { request: Some(request(&other.id.to_string())), ..of(&[]) }, Box::new(|run| run.id == other.id)),
+            (
+                Filter { request: Some(OfRequest { jobs: vec![other.id], ..request("leads there") }), ..of(&[]) },
+                Box::new(|run| run.id == other.id),
+            ),
             (
                 Filter { text: Some("1}".into()), ..of(&["a"]) },
                 Box::new(|run| run.workflow == "a" && run.input.contains("1}")),
@@ -149,8 +154,32 @@ fn a_job_that_succeeds_after_a_retry_is_found_by_its_request() {
         bed.sql("DELETE r, t FROM run r JOIN run_trouble t ON t.id = r.id");
         let again = Run { duration: Span::from_micros(9), ..succeeded };
         bed.store.write_runs(std::slice::from_ref(&again)).await.expect("writes");
-        let filter = Filter { request_id: Some("of a client".into()), limit: 9, ..Filter::default() };
+        let filter = Filter { request: Some(request("of a client")), limit: 9, ..Filter::default() };
         let found = bed.store.runs(&filter).await.expect("lists");
         assert_eq!(found.runs.iter().map(|line| line.id).collect::<Vec<_>>(), [again.id]);
+    });
+}
+
+/// Deleting few runs among many reads the rows of these alone, and so locks no others.
+#[test]
+fn old_runs_are_deleted_without_reading_the_others() {
+    alone("deleted_runs", async |bed| {
+        let many = |batch| (0..500).map(move |at| run(batch, at)).map(|run| Run { request_id: "r".into(), ..run });
+        let few = Run { request_id: "few".into(), started: time(0), ..run(900, 1) };
+        for batch in (0..40).step_by(10) {
+            bed.store.write_runs(&many(batch).collect::<Vec<_>>()).await.expect("writes");
+        }
+        bed.store.write_runs(&[few]).await.expect("writes");
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM run_request"), "2001");
+        let read = "SELECT SUM(variable_value) FROM information_schema.global_status
+                    WHERE variable_name IN ('HANDLER_READ_RND_NEXT', 'HANDLER_READ_NEXT')";
+        // The query itself reads the table of the status.
+        let rows = || bed.sql(read).parse::<f64>().expect("a number");
+        let own = -(rows() - rows());
+        let before = rows();
+        let purged = bed.store.purge_segments(time(1), time(1), 7).await.expect("purges");
+        let rows = rows() - before - own;
+        assert_eq!((purged.runs, bed.sql("SELECT COUNT(*) FROM run_request").as_str()), (1, "2000"));
+        assert!(rows < 500.0, "{rows} rows were read");
     });
 }

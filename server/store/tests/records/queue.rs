@@ -6,11 +6,11 @@ use kanzlei_store::Store;
 use kanzlei_store::queue::{End, Filter, JobPhase, NewBatch, NewJob, NewOutcome, OfRequest, Room, SEARCHED, Write};
 use uuid::Uuid;
 
-use super::{Bed, alone, time, with};
+use super::{Bed, alone, every_rank, time, with};
 
 pub(crate) const FREE: Room = Room { at_once: None, gap: None, generation: 1 };
 /// All places of a lane.
-const ALL: &[u8] = &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9];
+const ALL: &[(u8, Timestamp)] = &every_rank();
 
 pub(crate) fn job(n: u128, lane: &str) -> NewJob {
     NewJob {
@@ -99,7 +99,7 @@ fn jobs_are_claimed_by_priority_and_due_time() {
             NewJob { generation: 2, due: time(10), ..job(5, "order") },
         ];
         queue(store, &jobs).await;
-        let (heads, _) = store.heads().await.expect("heads");
+        let (heads, _) = store.heads(time(0)).await.expect("heads");
         let heads: Vec<(u8, Timestamp)> = heads.iter().map(|head| (head.claim_rank, head.ready_at)).collect();
         assert_eq!(heads, [(1, time(200)), (5, time(10))]);
         assert_eq!(claim(store, 1, "order", FREE, 2, 300).await.0, [3, 2], "by priority, then by due time");
@@ -232,7 +232,7 @@ fn a_held_lane_gives_out_no_jobs() {
         let room = Room { at_once: Some(50), ..FREE };
         for (held, count) in [(true, 0), (false, 2)] {
             store.hold_lane("held", held).await.expect("holds");
-            let (heads, _) = store.heads().await.expect("heads");
+            let (heads, _) = store.heads(time(0)).await.expect("heads");
             assert_eq!(heads.iter().map(|head| head.held).collect::<Vec<_>>(), [held]);
             assert_eq!(claim(store, 5, "held", room, 2, 1_000).await.0.len(), count);
         }
@@ -397,7 +397,7 @@ fn claiming_reads_few_entries_however_many_jobs_wait() {
         store.enqueue(&many, None).await.expect("queues");
         let read = || entries_read(bed);
         let before = read();
-        store.heads().await.expect("heads");
+        store.heads(time(0)).await.expect("heads");
         assert_eq!(claim(store, 8, "many", FREE, 10, 10_000).await.0, (1000..1010).collect::<Vec<_>>());
         assert_eq!(claim(store, 8, "many", Room { at_once: Some(20), ..FREE }, 20, 10_001).await.0.len(), 10);
         let spent = read() - before;

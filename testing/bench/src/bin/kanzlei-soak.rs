@@ -21,8 +21,11 @@ type Done<T> = Result<T, Box<dyn std::error::Error + Send + Sync>>;
 const CLIENTS: u32 = 64;
 /// Idle timeout of a client's connection: shorter than the service's, which could otherwise close it under a request.
 const IDLE: Duration = Duration::from_secs(3);
+/// How long clients send before capacity is measured: the bounds of the journal and of ended jobs are met then, and removing what is
+/// beyond them is part of it.
+const BEFORE: Duration = Duration::from_secs(60);
 /// How long capacity is measured.
-const CALIBRATING: Duration = Duration::from_secs(20);
+const CALIBRATING: Duration = Duration::from_secs(60);
 /// The time between two samples.
 const EVERY: Duration = Duration::from_secs(15);
 /// What one client sends, again and again.
@@ -229,7 +232,7 @@ async fn main() -> Done<()> {
     let mut sql = MySqlConnection::connect(url).await?;
 
     let load = Load::start(&base, None)?;
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    tokio::time::sleep(BEFORE).await;
     load.take();
     let begun = Instant::now();
     tokio::time::sleep(CALIBRATING).await;

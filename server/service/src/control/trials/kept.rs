@@ -63,6 +63,7 @@ pub async fn keep(app: &App, tried: Ended, about: About) -> api::Trial {
         machine,
         sent: 0,
         job: false,
+        listed: true,
     };
     let expires = now() + app.trial_age;
     let shown = |longest: usize| {

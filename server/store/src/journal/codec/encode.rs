@@ -180,6 +180,11 @@ impl Encoded {
         Encoded { job, ..self }
     }
 
+    /// The same of a run that is found by what its request's id leads to, and so is not listed under it.
+    pub fn unlisted(self) -> Self {
+        Encoded { request_id: None, ..self }
+    }
+
     /// The job whose outcomes are needed no longer once this is written: one that succeeded cannot be retried.
     pub fn ended_job(&self) -> Option<Uuid> {
         (self.job && self.succeeded()).then_some(self.row.id)
