@@ -1,7 +1,8 @@
-//! Gathering: under load a writer pauses between two transactions for as long as the last one took, so that more work shares the next.
+//! Gathering: under some load a writer pauses between two transactions for as long as the last one took, so that more work shares the next.
 //!
 //! A transaction costs about the same whether it has one job or ten. A writer that begins the next one at once has few in each, and keeps
-//! the database busy with transactions as long as there is any work. Work that comes one by one never waits.
+//! the database busy with transactions as long as there is any work. Work that comes one by one never waits, and neither does so much work
+//! that transactions are large anyway: who waits for it would only send less.
 //!
 //! ```
 //! use kanzlei_runtime::gathering::Gathering;
@@ -12,6 +13,8 @@
 //! assert!(!gathering.gathers());
 //! (0..20).for_each(|_| gathering.done(begun, 3));
 //! assert!(gathering.gathers());
+//! (0..20).for_each(|_| gathering.done(begun, 50));
+//! assert!(!gathering.gathers());
 //! ```
 
 use std::time::{Duration, Instant};
@@ -20,8 +23,9 @@ use std::time::{Duration, Instant};
 const LONGEST: Duration = Duration::from_millis(5);
 /// How much the size of the last transaction counts in the average.
 const SHARE: f64 = 0.1;
-/// The average size from which on transactions are spaced.
+/// The average sizes between which transactions are spaced.
 const SEVERAL: f64 = 1.2;
+const MANY: f64 = 12.0;
 
 /// How one writer spaces its transactions.
 #[derive(Debug, Default)]
@@ -53,6 +57,6 @@ impl Gathering {
 
     /// Whether transactions are spaced.
     pub fn gathers(&self) -> bool {
-        self.size > SEVERAL
+        (SEVERAL..MANY).contains(&self.size)
     }
 }

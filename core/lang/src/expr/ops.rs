@@ -208,7 +208,10 @@ pub fn write_text(value: &Value, out: &mut String) {
 
 /// Number::toString (§6.1.6.1.20).
 pub fn number_text(num: f64) -> String {
-    ryu_js::Buffer::new().format(num).to_owned()
+    match num.fract() == 0.0 && num.abs() < 9e15 {
+        true => (num as i64).to_string(),
+        false => ryu_js::Buffer::new().format(num).to_owned(),
+    }
 }
 
 /// ToInt32.

@@ -44,8 +44,6 @@ impl Value {
                     }
                     out.push('}');
                 }
-                // A whole number is the same with and without a fraction.
-                Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => Value::Int(*num as i64).write_json(out),
                 plain => plain.write_json(out),
             }
         }
@@ -61,6 +59,10 @@ impl Value {
             Value::Bool(true) => out.push_str("true"),
             Value::Bool(false) => out.push_str("false"),
             Value::Int(int) => out.push_str(itoa::Buffer::new().format(*int)),
+            // Most are whole.
+            Value::Num(num) if num.fract() == 0.0 && num.abs() < 9e15 => {
+                out.push_str(itoa::Buffer::new().format(*num as i64));
+            }
             Value::Num(num) if num.is_finite() => {
                 out.push_str(ryu_js::Buffer::new().format_finite(*num));
             }
@@ -116,10 +118,33 @@ pub(super) fn plain_prefix(bytes: &[u8]) -> usize {
     8 * eights.take_while(|eight| !has_escape(*eight)).count()
 }
 
+/// Whether a text has nothing to be escaped. Most have not; the last bytes are looked at together, some of them twice.
+fn is_plain(bytes: &[u8]) -> bool {
+    if let (Some(last), length) = (bytes.last_chunk(), bytes.len()) {
+        return plain_prefix(bytes) == length / 8 * 8 && !has_escape(u64::from_ne_bytes(*last));
+    }
+    match (bytes.first_chunk(), bytes.last_chunk()) {
+        (Some(first), Some(last)) => {
+            let (first, last) = (u32::from_ne_bytes(*first), u32::from_ne_bytes(*last));
+            !has_escape(u64::from(first) << 32 | u64::from(last))
+        }
+        _ => bytes.iter().all(|byte| !matches!(byte, b'"' | b'\\' | ..0x20)),
+    }
+}
+
 /// Appends a JSON string literal with the escapes `JSON.stringify` uses.
 pub fn write_json_text(text: &str, out: &mut String) {
     out.reserve(text.len() + 2);
     out.push('"');
+    match is_plain(text.as_bytes()) {
+        true => out.push_str(text),
+        false => write_escaped(text, out),
+    }
+    out.push('"');
+}
+
+#[inline(never)]
+fn write_escaped(text: &str, out: &mut String) {
     let mut plain_from = 0;
     let looked = plain_prefix(text.as_bytes());
     for (at, byte) in text.bytes().enumerate().skip(looked) {
@@ -144,7 +169,6 @@ pub fn write_json_text(text: &str, out: &mut String) {
         plain_from = at + 1;
     }
     out.push_str(&text[plain_from..]);
-    out.push('"');
 }
 
 #[cfg(test)]

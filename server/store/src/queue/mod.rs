@@ -296,7 +296,7 @@ async fn repeated<T, F: Future<Output = Result<T>>>(transaction: impl FnMut() ->
     transaction.retry(pauses()).when(Error::is_contention).await
 }
 
-/// Parts of 128, 64, … 1 rows: so that there are few statements, which a connection prepares once and
+/// Parts of 128, 64, 32 or 16 rows, and of up to [`FEW`]: so that there are few statements, which a connection prepares once and
 /// keeps. Preparing one of a thousand parameters costs more than executing it, and dropping one delays the next statement of its
 /// connection by up to 40 ms: the server acknowledges that late, and the client waits for it (Nagle's algorithm).
 pub(crate) fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
@@ -306,11 +306,14 @@ pub(crate) fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
         if most == 0 {
             return None;
         }
-        let (portion, rest) = left.split_at(1 << most.ilog2());
+        let (portion, rest) = left.split_at(if most <= FEW { most } else { 1 << most.ilog2() });
         left = rest;
         Some(portion)
     })
 }
+
+/// Rows up to which each number has a statement of its own.
+const FEW: usize = 8;
 
 /// Bytes of values in one statement; a server accepts 16 MiB by default (`max_allowed_packet`).
 const STATEMENT_BYTES: usize = 4 << 20;
@@ -328,7 +331,7 @@ pub(crate) fn portions_within<T>(rows: &[T], size: impl Fn(&T) -> usize) -> impl
         if most == 0 {
             return None;
         }
-        let (portion, rest) = left.split_at(1 << most.ilog2());
+        let (portion, rest) = left.split_at(if most <= FEW { most } else { 1 << most.ilog2() });
         left = rest;
         Some(portion)
     })

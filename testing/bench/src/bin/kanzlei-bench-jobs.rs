@@ -264,6 +264,8 @@ async fn throughput(bench: &mut Bench, empty: &str, found: &mut Figures) -> Done
 
 /// The time from acceptance to the first step while there is little to do.
 async fn low_load(bench: &mut Bench, found: &mut Figures) -> Done<()> {
+    // The server removes what the load before left in its indexes, and the journal is written.
+    tokio::time::sleep(Duration::from_secs(5)).await;
     let since = now();
     for _ in 0..300 {
         let url = format!("{}/bench/job", bench.public);
