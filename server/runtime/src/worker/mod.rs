@@ -249,7 +249,9 @@ impl Worker {
             here.crowded.store(claimed.more || room.at_once.is_some(), Ordering::Relaxed);
             more |= claimed.more && free > claimed.jobs.len();
             all += claimed.jobs.len();
-            complete &= !claimed.more && room.at_once.is_none() && room.gap.is_none();
+            // A turn that passes to an older job makes that one due; jobs that are not claimed here stay due.
+            let plain = !claimed.jobs.is_empty() && claimed.jobs.iter().all(|job| job.ordering_key.is_none());
+            complete &= plain && !claimed.more && room.at_once.is_none() && room.gap.is_none();
             if !claimed.jobs.is_empty() && claimed.next.is_none() {
                 // The next due time of this lane is not known yet.
                 next = at;
@@ -509,4 +511,27 @@ impl Drop for Place {
 fn room(lane: &Lane, generation: u64) -> Room {
     let gap = lane.pace.map(|(count, span)| (Span::from(span) / i64::from(count)).max(Span::from_micros(1)));
     Room { at_once: lane.at_once, gap, generation }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn jobs_are_searched_from_where_the_others_are_claimed() {
+        let at = Timestamp::from_micros;
+        let mut searched = Searched::default();
+        assert_eq!(searched.next_from(at(5)), Timestamp::EPOCH, "nothing was searched yet");
+        searched.done(Timestamp::EPOCH, Some(at(100)));
+        for (queued, from) in [(Timestamp::NEVER, 100), (at(170), 100), (at(50), 50), (Timestamp::EPOCH, 0)] {
+            assert_eq!(searched.next_from(queued), at(from));
+        }
+        searched.done(at(100), Some(at(130)));
+        assert_eq!(searched.next_from(Timestamp::NEVER), at(130));
+        searched.done(at(130), None);
+        assert_eq!(searched.next_from(at(170)), Timestamp::EPOCH, "some were left");
+        let whole = Instant::now().checked_sub(POLL);
+        let searched = Searched { up_to: at(100), whole };
+        assert_eq!(searched.next_from(Timestamp::NEVER), Timestamp::EPOCH, "others may have queued some");
+    }
 }
