@@ -217,7 +217,7 @@ fn one_id_finds_a_run_a_job_or_a_refusal() {
         let later = send("POST /later", "later", 202).await;
         let refusals = send("GET /echo?n=x", "a-refusal", 422).await;
         bed.journaled().await;
-        let all = [("runs", runs), ("jobs", jobs), ("jobs", later), ("refusals", refusals)];
+        let all = [("runs", runs), ("jobs", jobs), ("jobs", later.clone()), ("runs", later), ("refusals", refusals)];
         for (member, id) in all.into_iter().flat_map(|(member, ids)| ids.map(|id| (member, id))) {
             let path = format!("/{member}");
             let end = tokio::time::Instant::now() + super::LONG;

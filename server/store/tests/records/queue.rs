@@ -405,6 +405,46 @@ fn claiming_reads_few_entries_however_many_jobs_wait() {
     });
 }
 
+/// Jobs are claimed and ended at the same time all the time; neither waits for the other in a circle.
+#[test]
+fn claims_and_ends_lock_in_one_order() {
+    alone("locks", async |bed| {
+        const JOBS: u128 = 900;
+        let (sender, receiver) = tokio::sync::mpsc::channel::<Vec<(u128, u32)>>(4);
+        let receiver = std::sync::Arc::new(tokio::sync::Mutex::new(receiver));
+        let enders: Vec<_> = (0..3)
+            .map(|_| {
+                let (store, receiver) = (bed.store.clone(), receiver.clone());
+                tokio::spawn(async move {
+                    loop {
+                        let Some(claimed) = receiver.lock().await.recv().await else { return };
+                        let ends: Vec<Write> =
+                            claimed.iter().map(|(id, fence)| write(*id, *fence, Some(JobPhase::Succeeded))).collect();
+                        let written = written(&store, &ends.iter().collect::<Vec<_>>(), 900).await;
+                        assert!(written.iter().all(|ours| *ours));
+                    }
+                })
+            })
+            .collect();
+        for first in (1..=JOBS).step_by(3) {
+            // Fewer are due than may be claimed, so that a claim meets those that run.
+            queue(&bed.store, &[job(first, "many"), job(first + 1, "many"), job(first + 2, "many")]).await;
+            let at = time(1000 + first as i64);
+            let claimed = bed.store.claim(Uuid::from_u128(8), ("many", ALL), FREE, 50, at).await.expect("claims");
+            assert_eq!(claimed.jobs.len(), 3);
+            sender.send(claimed.jobs.iter().map(|job| (job.id.as_u128(), job.fence)).collect()).await.expect("sends");
+        }
+        drop(sender);
+        for ender in enders {
+            ender.await.expect("ends");
+        }
+        let deadlocks =
+            "SELECT variable_value FROM information_schema.global_status WHERE variable_name = 'INNODB_DEADLOCKS'";
+        assert_eq!(bed.sql(deadlocks), "0");
+        assert_eq!(bed.sql("SELECT COUNT(*) FROM job WHERE phase = 11"), JOBS.to_string());
+    });
+}
+
 #[test]
 fn the_jobs_of_a_request_are_found_without_a_scan() {
     alone("of_request", async |bed| {
