@@ -216,6 +216,7 @@ fn one_id_finds_a_run_a_job_or_a_refusal() {
         let jobs = send("POST /list", "a-job", 200).await;
         let later = send("POST /later", "later", 202).await;
         let refusals = send("GET /echo?n=x", "a-refusal", 422).await;
+        bed.work();
         bed.journaled().await;
         let all = [("runs", runs), ("jobs", jobs), ("jobs", later.clone()), ("runs", later), ("refusals", refusals)];
         for (member, id) in all.into_iter().flat_map(|(member, ids)| ids.map(|id| (member, id))) {
