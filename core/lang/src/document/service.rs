@@ -120,7 +120,8 @@ impl Response {
             Ok(status) => Some((status, status)),
             Err(_) => {
                 let class = self.status.strip_suffix("XX").or_else(|| self.status.strip_suffix("xx"))?;
-                class.parse::<u16>().ok().map(|class| (class * 100, class * 100 + 99))
+                let class = class.parse().ok().filter(|class| (1..=5).contains(class));
+                class.map(|class: u16| (class * 100, class * 100 + 99))
             }
         }
     }
@@ -522,4 +523,26 @@ fn resolve<'n>(root: &'n Node, mut node: &'n Node) -> &'n Node {
         }
     }
     node
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Response;
+
+    #[test]
+    fn an_answer_describes_a_status_or_a_class() {
+        for (status, wanted) in [
+            ("201", Some((201, 201))),
+            ("2XX", Some((200, 299))),
+            ("5xx", Some((500, 599))),
+            ("default", None),
+            ("XX", None),
+            ("0XX", None),
+            ("6XX", None),
+            ("808XX", None),
+        ] {
+            let response = Response { status: status.into(), content: Vec::new(), example: None };
+            assert_eq!(response.statuses(), wanted, "{status}");
+        }
+    }
 }
