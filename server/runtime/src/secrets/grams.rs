@@ -11,7 +11,7 @@
 const GRAM: usize = 3;
 /// The longest window.
 const LONGEST: usize = 32;
-/// Entries of the table for each part of a form; more of them would make too many places look like a beginning.
+/// Entries of the table for each part of a form; with fewer, too many places look like a beginning.
 const ENTRIES: usize = 16;
 /// The smallest and the largest table, as powers of two of bytes.
 const SMALLEST: u32 = 12;
@@ -26,7 +26,7 @@ pub(super) struct Grams {
 }
 
 impl Grams {
-    /// The table for some forms; nothing where one is shorter than three bytes, or where there are too many for a table.
+    /// The table for these forms; `None` if one is shorter than three bytes or the table would be too large.
     pub fn of<'f>(forms: impl Iterator<Item = &'f [u8]> + Clone) -> Option<Self> {
         let window = forms.clone().map(<[u8]>::len).min()?.min(LONGEST);
         let parts = forms.clone().count() * window.checked_sub(GRAM - 1).filter(|parts| *parts > 0)?;

@@ -39,7 +39,7 @@ pub struct Forms(Option<Search>);
 
 struct Search {
     automaton: AhoCorasick,
-    /// Passes over what has none; nothing where there are too many forms.
+    /// Skips places at which no form begins; `None` if there are too many forms.
     grams: Option<Grams>,
     longest: usize,
 }

@@ -362,7 +362,7 @@ impl Store {
                     (plain.contains(id) || own.contains(id.as_bytes().as_slice())) && *request != id.to_string()
                 })
                 .collect();
-            if !requests.is_empty() {
+            for requests in portions(&requests) {
                 // Pairs compared with `IN` are no range of an index where there is one of them: the table would be read, and locked.
                 let mut query = QueryBuilder::new("DELETE FROM run_request WHERE ");
                 let mut pairs = query.separated(" OR ");

@@ -296,8 +296,8 @@ async fn repeated<T, F: Future<Output = Result<T>>>(transaction: impl FnMut() ->
     transaction.retry(pauses()).when(Error::is_contention).await
 }
 
-/// Parts of 128, 64, 32 or 16 rows, and of up to [`FEW`]: so that there are few statements, which a connection prepares once and
-/// keeps. Preparing one of a thousand parameters costs more than executing it, and dropping one delays the next statement of its
+/// Splits rows into parts of 128, 64, 32, 16 or 8 and a last one of up to [`FEW`], so that few different statements exist: a connection prepares
+/// each once and keeps it. Preparing one of a thousand parameters costs more than executing it, and dropping one delays the next statement of its
 /// connection by up to 40 ms: the server acknowledges that late, and the client waits for it (Nagle's algorithm).
 pub(crate) fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
     let mut left = rows;
