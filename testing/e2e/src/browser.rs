@@ -8,6 +8,10 @@ use fantoccini::elements::Element;
 use fantoccini::{Client, ClientBuilder, Locator};
 use kanzlei_harness::ports;
 use kanzlei_harness::process::Process;
+use kanzlei_harness::wait::Deadline;
+
+/// How long an element or a text may take to appear.
+pub const PATIENCE: Duration = Duration::from_secs(15);
 
 /// A browser with its driver; both end with it.
 pub struct Browser {
@@ -62,10 +66,13 @@ impl Browser {
 
     /// Waits for an element.
     pub async fn find(&self, css: &str) -> fantoccini::elements::Element {
-        let found = self.client.wait().at_most(Duration::from_secs(15)).for_element(Locator::Css(css)).await;
-        match found {
-            Ok(element) => element,
-            Err(error) => panic!("no {css}: {error}; the page says: {}", self.text().await),
+        let end = Deadline::after(PATIENCE);
+        loop {
+            match self.client.find(Locator::Css(css)).await {
+                Ok(element) => return element,
+                Err(error) if end.is_over() => panic!("no {css}: {error}; the page says: {}", self.text().await),
+                Err(_) => tokio::time::sleep(Duration::from_millis(30)).await,
+            }
         }
     }
 
@@ -82,7 +89,7 @@ impl Browser {
     /// Waits for a button or a link with this text below what an XPath means, and presses it.
     pub async fn press(&self, within: &str, label: &str) {
         let path = format!("{within}//*[self::button or self::a][normalize-space()=\"{label}\" and not(@disabled)]");
-        let end = std::time::Instant::now() + Duration::from_secs(15);
+        let end = Deadline::after(PATIENCE);
         loop {
             // Drawn anew meanwhile: what was found may be gone.
             for button in self.client.find_all(Locator::XPath(&path)).await.unwrap_or_default() {
@@ -91,24 +98,20 @@ impl Browser {
                     return;
                 }
             }
-            assert!(
-                std::time::Instant::now() < end,
-                "no button or link {label:?} in {within}; the page says: {}",
-                self.text().await
-            );
+            assert!(!end.is_over(), "no button or link {label:?} in {within}; the page says: {}", self.text().await);
             tokio::time::sleep(Duration::from_millis(30)).await;
         }
     }
 
     /// Waits until the page shows a text.
     pub async fn see(&self, wanted: &str) {
-        let end = std::time::Instant::now() + Duration::from_secs(15);
+        let end = Deadline::after(PATIENCE);
         loop {
             let text = self.text().await;
             if text.contains(wanted) {
                 return;
             }
-            assert!(std::time::Instant::now() < end, "the page does not show {wanted:?}; it says: {text}");
+            assert!(!end.is_over(), "the page does not show {wanted:?}; it says: {text}");
             tokio::time::sleep(Duration::from_millis(30)).await;
         }
     }

@@ -2,8 +2,9 @@
 
 use fantoccini::actions::{InputSource, KeyAction, KeyActions};
 use kanzlei_harness::office::Office;
+use kanzlei_harness::wait::Deadline;
 
-use crate::browser::Browser;
+use crate::browser::{Browser, PATIENCE};
 use crate::calls::{becomes, id_of, post};
 use crate::{client, office, said};
 
@@ -114,25 +115,25 @@ impl Browser {
 
     /// Waits for an element, brings it into view, and clicks it.
     pub async fn click(&self, selector: &str) {
-        let end = std::time::Instant::now() + std::time::Duration::from_secs(15);
+        let end = Deadline::after(PATIENCE);
         loop {
             // Drawn anew meanwhile: what was found may be gone.
             let element = self.find(selector).await;
             let value = serde_json::to_value(&element).unwrap_or_default();
             let _ = self.client.execute("arguments[0].scrollIntoView({block: 'center'})", vec![value]).await;
-            if !self.is_still(&element).await && std::time::Instant::now() < end {
+            if !self.is_still(&element).await && !end.is_over() {
                 continue;
             }
             match element.click().await {
                 Ok(()) => return,
-                Err(error) => assert!(std::time::Instant::now() < end, "{selector}: {error}"),
+                Err(error) => assert!(!end.is_over(), "{selector}: {error}"),
             }
         }
     }
 
     /// Waits until a script returns something, and returns it.
     pub async fn until(&self, script: &str) -> serde_json::Value {
-        let end = std::time::Instant::now() + std::time::Duration::from_secs(15);
+        let end = Deadline::after(PATIENCE);
         loop {
             let found = self.client.execute(script, vec![]).await;
             if let Ok(value) = &found
@@ -140,11 +141,7 @@ impl Browser {
             {
                 return value.clone();
             }
-            assert!(
-                std::time::Instant::now() < end,
-                "{script} returns {found:?}; the page says: {}",
-                self.text().await
-            );
+            assert!(!end.is_over(), "{script} returns {found:?}; the page says: {}", self.text().await);
             tokio::time::sleep(std::time::Duration::from_millis(30)).await;
         }
     }

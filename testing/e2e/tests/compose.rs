@@ -1,8 +1,10 @@
 //! Composing in Chromium: a workflow from nothing by mouse and by keyboard, two authors, and sheets that are only looked at.
 
+use kanzlei_e2e::browser::PATIENCE;
 use kanzlei_e2e::desk::{Desk, keys::*};
 use kanzlei_e2e::*;
 use kanzlei_harness::office::Office;
+use kanzlei_harness::wait::Deadline;
 use serde_json::{Value as Json, json};
 
 fn demo(office: &Office) {
@@ -38,14 +40,14 @@ steps:
 /// Waits until the draft of a workflow has a text.
 async fn saved(desk: &Desk, name: &str, text: &str) {
     let script = format!("return fetch('/api/v1/drafts/workflow/{name}').then((r) => r.json()).then((d) => d.text)");
-    let end = std::time::Instant::now() + std::time::Duration::from_secs(15);
+    let end = Deadline::after(PATIENCE);
     loop {
         let found = desk.browser.client.execute(&script, vec![]).await.expect("script");
         if found == json!(text) {
             return;
         }
         let found = found.as_str().unwrap_or_default();
-        assert!(std::time::Instant::now() < end, "the draft is\n{found}\nand not\n{text}");
+        assert!(!end.is_over(), "the draft is\n{found}\nand not\n{text}");
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
 }

@@ -12,6 +12,7 @@ use std::time::Duration;
 
 use kanzlei_faults::peer::{self, Call, Fate};
 use kanzlei_faults::proxy::{self, Fault, Plan};
+use kanzlei_harness::wait::Deadline;
 use kanzlei_samples::{Dice, with_dice};
 use kanzlei_store::Store;
 use kanzlei_store::queue::JobPhase;
@@ -201,13 +202,13 @@ impl Scene<'_> {
     async fn ends(&self) -> Result<(), String> {
         let jobs = self.ledger.lock().expect("no panic").jobs.clone();
         for (id, _) in &jobs {
-            let end = tokio::time::Instant::now() + LONG;
+            let end = Deadline::after(LONG);
             loop {
                 let job = self.bed.job(*id).await;
                 if job.phase == JobPhase::Succeeded {
                     break;
                 }
-                if job.phase.ended() || tokio::time::Instant::now() > end {
+                if job.phase.ended() || end.is_over() {
                     return Err(format!("not succeeded: {job:?}"));
                 }
                 tokio::time::sleep(Duration::from_millis(2)).await;

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use kanzlei_harness::wait::Deadline;
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
@@ -509,11 +510,11 @@ fn a_called_service_learns_nothing_of_the_id_of_a_job() {
         let asked = bed.queue("/calls", "").await;
         bed.ended(asked).await;
         for _ in 0..2 {
-            let end = tokio::time::Instant::now() + super::LONG;
+            let end = Deadline::after(super::LONG);
             let head = loop {
                 match heads.try_recv() {
                     Ok(head) => break head.to_ascii_lowercase(),
-                    Err(_) => assert!(tokio::time::Instant::now() < end, "no call came"),
+                    Err(_) => assert!(!end.is_over(), "no call came"),
                 }
                 tokio::time::sleep(Duration::from_millis(10)).await;
             };
@@ -565,9 +566,9 @@ fn a_chain_of_jobs_has_an_end() {
         bed.work();
         bed.queue("/w", "").await;
         let depths = "SELECT GROUP_CONCAT(depth ORDER BY depth) FROM job WHERE workflow = 'w' AND ended IS NOT NULL";
-        let end = tokio::time::Instant::now() + super::LONG;
+        let end = Deadline::after(super::LONG);
         while super::server().sql("kanzlei_chains", depths).expect("depths").trim() != "0,1,2,3" {
-            assert!(tokio::time::Instant::now() < end, "the chain does not end");
+            assert!(!end.is_over(), "the chain does not end");
             tokio::time::sleep(std::time::Duration::from_millis(20)).await;
         }
         // As if a thousand had queued each other.
@@ -600,13 +601,13 @@ fn many_jobs_are_cancelled_behind_the_answer() {
         let begun = many.json()["operation"].clone();
         assert_eq!((many.status, &begun["total"], &begun["ended"]), (202, &json!(1204), &json!(false)), "{many:?}");
         let line = format!("GET /jobs/actions/{}", begun["id"].as_str().expect("an id"));
-        let end = tokio::time::Instant::now() + super::LONG;
+        let end = Deadline::after(super::LONG);
         let ended = loop {
             let operation = bed.control(&line, &Json::Null).await.json()["operation"].clone();
             if operation["ended"] == true {
                 break operation;
             }
-            assert!(tokio::time::Instant::now() < end, "it does not end: {operation}");
+            assert!(!end.is_over(), "it does not end: {operation}");
             tokio::time::sleep(std::time::Duration::from_millis(20)).await;
         };
         assert_eq!((&ended["done"], &ended["refused"], &ended["failure"]), (&json!(1203), &json!(1), &Json::Null));

@@ -1,5 +1,6 @@
 //! Listings of the control API: pages, filters, groups of jobs, and what may be retired.
 
+use kanzlei_harness::wait::Deadline;
 use kanzlei_model::run::JobPhase;
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
@@ -106,14 +107,14 @@ fn a_workflow_is_shown_with_its_counts_and_its_revisions() {
             shown["revisions"].as_array().expect("revisions").iter().map(|r| (&r["revision"], &r["live"])).collect();
         assert_eq!(revisions, [(&json!(2), &json!(true)), (&json!(1), &json!(false))]);
         assert!(shown["source"].as_str().is_some_and(|text| text.contains("Too large")), "{shown}");
-        let end = tokio::time::Instant::now() + super::LONG;
+        let end = Deadline::after(super::LONG);
         loop {
             let list = bed.control("GET /workflows", &Json::Null).await.json();
             let day = &list["workflows"][0]["day"];
             if (&day["runs"], &day["rejected"], &day["failed"]) == (&json!(3), &json!(1), &json!(0)) {
                 break;
             }
-            assert!(tokio::time::Instant::now() < end, "the counts do not come: {list}");
+            assert!(!end.is_over(), "the counts do not come: {list}");
             tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
     });
@@ -221,7 +222,7 @@ fn one_id_finds_a_run_a_job_or_a_refusal() {
         let all = [("runs", runs), ("jobs", jobs), ("jobs", later.clone()), ("runs", later), ("refusals", refusals)];
         for (member, id) in all.into_iter().flat_map(|(member, ids)| ids.map(|id| (member, id))) {
             let path = format!("/{member}");
-            let end = tokio::time::Instant::now() + super::LONG;
+            let end = Deadline::after(super::LONG);
             loop {
                 let found = bed.control(&format!("GET {path}?request_id={id}"), &Json::Null).await.json();
                 if found[member].as_array().is_some_and(|found| !found.is_empty()) {
@@ -229,7 +230,7 @@ fn one_id_finds_a_run_a_job_or_a_refusal() {
                     assert!(member != "jobs" || found[member][0]["id"] != *id, "{found}");
                     break;
                 }
-                assert!(tokio::time::Instant::now() < end, "{path} {id}: {found}");
+                assert!(!end.is_over(), "{path} {id}: {found}");
                 tokio::time::sleep(std::time::Duration::from_millis(20)).await;
             }
         }

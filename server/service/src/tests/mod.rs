@@ -55,6 +55,7 @@ use actix_web::test::{TestRequest, init_service};
 use actix_web::web::{self, PayloadConfig};
 use actix_web::{App as ActixApp, HttpResponse};
 use kanzlei_harness::mariadb::Mariadb;
+use kanzlei_harness::wait::Deadline;
 use kanzlei_runtime::clock;
 use kanzlei_store::Store;
 use kanzlei_store::queue::JobRow;
@@ -71,9 +72,9 @@ const LONG: Duration = Duration::from_secs(60);
 
 /// Waits until something holds.
 async fn eventually(holds: impl AsyncFn() -> bool) {
-    let end = tokio::time::Instant::now() + LONG;
+    let end = Deadline::after(LONG);
     while !holds().await {
-        assert!(tokio::time::Instant::now() < end, "not in time");
+        assert!(!end.is_over(), "not in time");
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
 }
@@ -252,13 +253,13 @@ impl Bed {
 
     /// Waits until something holds for a job.
     async fn until(&self, id: Uuid, holds: impl Fn(&JobRow) -> bool) -> JobRow {
-        let end = tokio::time::Instant::now() + LONG;
+        let end = Deadline::after(LONG);
         loop {
             let job = self.job(id).await;
             if holds(&job) {
                 return job;
             }
-            assert!(tokio::time::Instant::now() < end, "not in time: {job:?}");
+            assert!(!end.is_over(), "not in time: {job:?}");
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
     }
@@ -278,12 +279,12 @@ impl Bed {
 
     /// Waits until the records name the process that performed a job.
     async fn performer(&self, job: &JobRow) -> String {
-        let end = tokio::time::Instant::now() + LONG;
+        let end = Deadline::after(LONG);
         loop {
             if let Some(process) = self.store().process_of(job.id, job.worker).await.expect("records") {
                 return process;
             }
-            assert!(tokio::time::Instant::now() < end, "no process of {job:?}");
+            assert!(!end.is_over(), "no process of {job:?}");
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
     }

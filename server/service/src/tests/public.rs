@@ -1,5 +1,6 @@
 //! The stages of the public listener, one after another.
 
+use kanzlei_harness::wait::Deadline;
 use serde_json::json;
 
 use super::with;
@@ -134,9 +135,9 @@ fn refusals_are_kept_without_confidential_bodies() {
                 kanzlei_store::refusals::Filter { request_id: Some("mine-1".into()), limit: 50, ..Default::default() };
             bed.store().refusals(&filter).await.expect("refusals")
         };
-        let end = tokio::time::Instant::now() + super::LONG;
+        let end = Deadline::after(super::LONG);
         let mut found = kept().await;
-        while found.len() < 5 && tokio::time::Instant::now() < end {
+        while found.len() < 5 && !end.is_over() {
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;
             found = kept().await;
         }

@@ -1,5 +1,6 @@
 //! Timetables: what becomes of due times that were missed or that overlap.
 
+use kanzlei_harness::wait::Deadline;
 use kanzlei_model::run::JobPhase;
 use kanzlei_model::time::{Span, Timestamp};
 use kanzlei_runtime::clock::now;
@@ -24,13 +25,13 @@ async fn missed(bed: &Bed, workflow: &str, minutes: i64) {
 
 /// Waits until a timetable has handled so many due times; newest first.
 async fn firings(bed: &Bed, workflow: &str, count: usize) -> Vec<Firing> {
-    let end = tokio::time::Instant::now() + LONG;
+    let end = Deadline::after(LONG);
     loop {
         let found = bed.store().firings(workflow, 0, 100).await.expect("firings");
         if found.len() >= count {
             return found;
         }
-        assert!(tokio::time::Instant::now() < end, "not in time: {found:?}");
+        assert!(!end.is_over(), "not in time: {found:?}");
         tokio::time::sleep(std::time::Duration::from_millis(10)).await;
     }
 }
@@ -107,13 +108,13 @@ fn a_changed_pattern_starts_anew() {
         let changed = every("c", ", missed: all", "{note: x}").replace("1 min", "2 min");
         assert_eq!(bed.deploy(&[&changed]).await.status, 200);
         bed.work();
-        let end = tokio::time::Instant::now() + LONG;
+        let end = Deadline::after(LONG);
         loop {
             let state = bed.store().timetables().await.expect("timetables").remove(0);
             if state.definition.contains("2") && state.handled_until > now() - Span::from_secs(60) {
                 break;
             }
-            assert!(tokio::time::Instant::now() < end, "{state:?}");
+            assert!(!end.is_over(), "{state:?}");
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;
         }
         assert_eq!(bed.store().firings("c", 0, 10).await.expect("firings"), [], "nothing is made up for");

@@ -145,11 +145,11 @@ fn changes_survive_processes_full_lanes_and_unfit_rows() {
     let strict = WORKFLOW.replace("bill: {type: integer}", "bill: {type: integer, maximum: 1000}");
     with("watch_end", &[], &settings, async |bed| {
         assert_eq!(bed.control("POST /databases/office/prepare", &Json::Null).await.status, 200);
-        assert_eq!(bed.deploy(&[&strict, LANE]).await.status, 200);
+        assert_eq!(bed.deploy(&[&strict, &LANE.replace("400", "100")]).await.status, 200);
         assert_eq!(bed.control("POST /lanes/slow/hold", &Json::Null).await.status, 200);
         // A process that ended accepted the change of one row, and did not remove it.
         sql(&name, "INSERT INTO bill (id) VALUES (900)");
-        let rows: Vec<String> = (1..=600).map(|id| format!("({id})")).collect();
+        let rows: Vec<String> = (1..=300).map(|id| format!("({id})")).collect();
         sql(&name, &format!("INSERT INTO bill (id) VALUES {}, (5000)", rows.join(", ")));
         let mark =
             "UNHEX(CONCAT(LPAD(HEX(id), 16, '0'), LPAD(HEX(TIMESTAMPDIFF(MICROSECOND, '1970-01-01', at)), 16, '0')))";
@@ -158,14 +158,14 @@ fn changes_survive_processes_full_lanes_and_unfit_rows() {
         );
         sql(&name, &accepted);
         bed.work();
-        // The lane has room for 400; the others wait in their database.
+        // The lane has room for 100; the others wait in their database.
         eventually(async || watch(bed).await["backlog"] == json!(201)).await;
         let taken = sql(&name, "SELECT COUNT(*) FROM seen");
         assert_eq!(taken, "0", "the lane is held");
         assert_eq!(bed.control("POST /lanes/slow/release", &Json::Null).await.status, 200);
-        eventually(async || sql(&name, "SELECT COUNT(*) FROM seen") == "600").await;
+        eventually(async || sql(&name, "SELECT COUNT(*) FROM seen") == "300").await;
         eventually(async || watch(bed).await["backlog"] == json!(0)).await;
-        assert_eq!(sql(&name, "SELECT COUNT(DISTINCT bill) FROM seen"), "600");
+        assert_eq!(sql(&name, "SELECT COUNT(DISTINCT bill) FROM seen"), "300");
         let refused = bed.control("GET /refusals", &Json::Null).await.json();
         let unfit = &refused["refusals"][0];
         assert_eq!((&unfit["entry"], &unfit["status"]), (&json!("change office.bill"), &json!(422)), "{refused}");
