@@ -3,8 +3,8 @@
 //! A batch has a digest of its runs. One that is written again, because the connection broke behind its commit, is found by it.
 
 use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hasher};
 
-use sha2::{Digest, Sha256};
 use sqlx::{MySql, QueryBuilder, Transaction};
 
 use super::codec::{self, Encoded};
@@ -177,15 +177,16 @@ impl NewSegment {
     }
 }
 
-/// A digest of runs: the same ones have the same, however they are packed.
+/// A digest of runs: the same ones have the same, however they are packed. Only the process that made it, which writes a batch again,
+/// compares it; the ids of the runs are random.
 fn digest(runs: &[&Encoded]) -> [u8; 16] {
-    let mut digest = Sha256::new();
+    let (mut digest, mut ids) = (DefaultHasher::new(), 0);
     for run in runs {
-        digest.update(run.row.id.as_bytes());
-        digest.update(run.row.started.as_micros().to_le_bytes());
-        digest.update(run.row.duration.as_micros().to_le_bytes());
+        let id = run.row.id.as_u128();
+        ids ^= id as u64;
+        digest.write_u128(id);
+        digest.write_i64(run.row.started.as_micros());
+        digest.write_i64(run.row.duration.as_micros());
     }
-    let mut short = [0; 16];
-    short.copy_from_slice(&digest.finalize()[..16]);
-    short
+    (u128::from(digest.finish()) << 64 | u128::from(ids)).to_be_bytes()
 }
