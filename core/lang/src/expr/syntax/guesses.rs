@@ -8,7 +8,7 @@ use super::super::Fault;
 use super::Span;
 
 /// Open guesses around the brackets of a place.
-const MOST_AROUND: usize = 16;
+const MOST_AROUND: usize = 12;
 /// Guesses in a row.
 const MOST_IN_A_ROW: usize = 100;
 
@@ -110,11 +110,13 @@ impl Reader<'_> {
                         _ => Before::Operand,
                     };
                 }
-                b'<' if matches!(self.byte(0), b'<' | b'=') => {
+                b'<' if self.byte(0) == b'=' || (self.byte(0), self.byte(1)) == (b'<', b'=') => {
                     self.at += 1;
                     self.forget();
                 }
                 b'<' => {
+                    // The type of a generic function can be the first argument: `<<`.
+                    self.at += usize::from(self.byte(0) == b'<');
                     let around: usize = self.levels.iter().rev().skip(1).map(|level| level.guesses).sum();
                     let level = self.levels.last_mut()?;
                     level.guesses += 1;
@@ -131,6 +133,8 @@ impl Reader<'_> {
                     self.at += 1;
                     next = Before::Either;
                 }
+                // A type can begin and end with one.
+                b'!' if self.byte(0) != b'=' => next = before,
                 b';' | b'=' | b'+' | b'*' | b'%' | b'!' => self.forget(),
                 _ if byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'$') || byte >= 0x80 => {
                     while self.byte(0).is_ascii_alphanumeric() || matches!(self.byte(0), b'_' | b'$' | 0x80..) {
@@ -235,6 +239,10 @@ mod tests {
             (true, nested.clone()),
             (true, "a<".repeat(200)),
             (true, "a<-1<({h=".repeat(12)),
+            // Marks of types, and a function's type as an argument.
+            (true, "a<! b<({h=".repeat(12)),
+            (true, "a<b!<({h=".repeat(12)),
+            (true, "a<<b>({h=".repeat(20)),
             // What looks as if it closed brackets or ended guesses.
             (true, "a<b<({h=/* )})})} */".repeat(12)),
             (true, "a<b<({h='&&)})})}',i=".repeat(12)),
@@ -245,6 +253,7 @@ mod tests {
             (true, format!("if (x) /'/.test(y); {nested}'")),
             (true, format!("x.return / 2; {nested}/ 1")),
             (false, "if (a < b && (c < d || e < f)) { x += 1; }\n".repeat(300)),
+            (false, "bits = (bits << 1) | (bits << 3 < 8 ? !a : !!b);\n".repeat(200)),
             // Without semicolons.
             (false, "const a = b < c ? (d) : [e < f]\n".repeat(300)),
             (
