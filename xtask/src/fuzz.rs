@@ -19,8 +19,10 @@ pub fn fuzz(target: &str, minutes: u64) -> Done {
     }
     let fuzz = root().join("fuzz");
     let built = target_dir();
+    let features = if target == "public" { "service" } else { "" };
     run(kanzlei_harness::process::cargo()
         .args(["build", "--release", "--manifest-path", "fuzz/Cargo.toml", "--bin", target, "--target", host()])
+        .args(["--features", features])
         .env("CARGO_TARGET_DIR", &built)
         .env("RUSTFLAGS", FLAGS))?;
     let corpus = std::env::temp_dir().join(format!("kanzlei-fuzz-{target}"));
@@ -94,7 +96,7 @@ fn copy(folder: &Path, corpus: &Path) -> Result<(), Box<dyn std::error::Error>> 
 /// Checks that the targets still fit the core, without the marks; fuzzing itself takes minutes.
 pub fn check() -> Result<(), crate::Fault> {
     run(kanzlei_harness::process::cargo()
-        .args(["check", "--quiet", "--manifest-path", "fuzz/Cargo.toml"])
+        .args(["check", "--quiet", "--all-features", "--manifest-path", "fuzz/Cargo.toml"])
         .env("CARGO_TARGET_DIR", target_dir()))
 }
 
