@@ -145,10 +145,6 @@ pub(super) fn run<'a>(
     meter: Meter<'a>,
     reached: Option<&mut Vec<bool>>,
 ) -> (Result<Value, Box<EvalError>>, Meter<'a>) {
-    if let (Some(value), None) = (read_only(expr, slots), &reached) {
-        let mut meter = meter;
-        return (meter.work(1).map(|()| value.clone()), meter);
-    }
     let mut eval = Eval {
         text,
         inner_text: None,
@@ -172,18 +168,6 @@ pub(super) fn run<'a>(
         *reached = found;
     }
     (result, eval.meter)
-}
-
-/// The value of an expression that reads a member that exists, without an evaluation: many do no more.
-fn read_only<'v>(expr: &Expr, slots: &'v [Value]) -> Option<&'v Value> {
-    match &expr.kind {
-        Kind::Slot(slot) => slots.get(*slot as usize),
-        Kind::Member { of, name, .. } => match read_only(of, slots)? {
-            Value::Object(object) if object.open().is_none() => object.get(name),
-            _ => None,
-        },
-        _ => None,
-    }
 }
 
 impl Eval<'_> {

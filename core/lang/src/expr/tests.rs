@@ -212,3 +212,38 @@ fn evaluations_convert_nothing_without_a_charge() {
     }
     assert_eq!(read, 16);
 }
+
+/// Operators over all kinds of values, computed without an evaluation and by one.
+#[test]
+fn quick_values_are_those_of_the_evaluation() {
+    let values =
+        ["input.big", "-1", "0", "2.5", "1e300", "''", "'a'", "'10'", "true", "null", "undefined", "input.imo"];
+    let operators = ["===", "!==", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "%", "**", "&", "<<", ">>>"];
+    let pairs = values.iter().flat_map(|a| values.iter().map(move |b| (a, b)));
+    let both = pairs.flat_map(|(a, b)| operators.iter().map(move |op| format!("({a}) {op} ({b})")));
+    let more = [
+        "vessel.body.length_m * 3.2 > 400 && vessel.status === 200",
+        "vessel.body?.length_m ?? 7",
+        "vessel.mast?.height ?? 7",
+        "!vessel.body",
+        "items[3] < items[4] ? vessel.body : items[0]",
+        "items[-1] || items[1000]",
+        "items > 1",
+        "vessel.body === vessel.body",
+        "input.imo && input.big",
+    ];
+    let mut quick = 0;
+    for text in both.chain(more.map(str::to_owned)) {
+        let Ok(expression) = Expression::compile(&text, &scope()) else { continue };
+        let slots = slots();
+        let found = quick::value(&expression.expr, &slots, &mut 0).filter(|_| expression.quick);
+        let (whole, _) =
+            eval::run(&text, &expression.expr, expression.locals, &slots, Meter::new(Limits::default()), None);
+        if let Some(found) = found {
+            quick += 1;
+            // NaN is not equal to itself; as text it is.
+            assert_eq!(Ok(format!("{:?}", found.into_value())), whole.map(|value| format!("{value:?}")), "{text}");
+        }
+    }
+    assert!(quick > 1000, "{quick}");
+}

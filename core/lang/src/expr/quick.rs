@@ -1,0 +1,119 @@
+//! Expressions that only read members, compare them and compute with numbers: most conditions do no more. No evaluation is set up for
+//! them: they need no names, no heap and no failure.
+//!
+//! Where a value is missing, or a text or a list would be made, nothing comes of it, and the expression is
+//! [evaluated](super::eval) from its beginning. What both return is the same (`tests::quick_values_are_those_of_the_evaluation`).
+//!
+//! ```
+//! use kanzlei_lang::expr::{Expression, Limits, Scope};
+//! use kanzlei_model::value::Value;
+//! let mut scope = Scope::default();
+//! scope.define("n");
+//! let fits = Expression::compile("n > 2 && n * 3.2 < 500", &scope).unwrap();
+//! assert_eq!(fits.eval(&[Value::Int(3)], Limits::default()), Ok(Value::Bool(true)));
+//! ```
+
+use kanzlei_model::value::Value;
+
+use super::ast::*;
+use super::eval::compared;
+use super::ops;
+
+/// The value of an expression: one that exists, or one that was computed.
+pub(super) enum Found<'v> {
+    There(&'v Value),
+    Made(Value),
+}
+
+impl Found<'_> {
+    fn get(&self) -> &Value {
+        match self {
+            Found::There(value) => value,
+            Found::Made(value) => value,
+        }
+    }
+
+    pub(super) fn into_value(self) -> Value {
+        match self {
+            Found::There(value) => value.clone(),
+            Found::Made(value) => value,
+        }
+    }
+}
+
+/// Whether an expression may have a value here; most others would be given up within their first nodes.
+pub(super) fn suits(expr: &Expr) -> bool {
+    match &expr.kind {
+        Kind::Const(_) | Kind::Slot(_) => true,
+        Kind::Member { of, .. } | Kind::Chain(of) | Kind::Unary(UnaryOp::Not, of) => suits(of),
+        Kind::Index { of, key, .. } => suits(of) && suits(key),
+        Kind::Binary(op, sides) => *op != BinaryOp::In && suits(&sides.0) && suits(&sides.1),
+        Kind::Logical(_, sides) => suits(&sides.0) && suits(&sides.1),
+        Kind::Conditional(parts) => suits(&parts.0) && suits(&parts.1) && suits(&parts.2),
+        _ => false,
+    }
+}
+
+/// The value of an expression, with the units of work that it took; nothing where it must be evaluated.
+pub(super) fn value<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64) -> Option<Found<'v>> {
+    match &expr.kind {
+        Kind::Const(_) | Kind::Slot(_) | Kind::Member { .. } | Kind::Index { .. } => {
+            place(expr, slots).map(Found::There)
+        }
+        Kind::Chain(of) => value(of, slots, work),
+        Kind::Unary(UnaryOp::Not, of) => {
+            *work += 1;
+            Some(Found::Made(Value::Bool(!ops::truthy(value(of, slots, work)?.get()))))
+        }
+        Kind::Binary(op, sides) => {
+            *work += 1;
+            let (a, b) = (value(&sides.0, slots, work)?, value(&sides.1, slots, work)?);
+            let (a, b) = (a.get(), b.get());
+            if let Some(result) = ops::plain(*op, a, b) {
+                return Some(Found::Made(result));
+            }
+            // Texts that are put together are metered by their bytes.
+            let comparable = *op != BinaryOp::Add && *op != BinaryOp::In && a.depth() + b.depth() == 0;
+            comparable.then(|| {
+                *work += compared(a, b);
+                Found::Made(ops::binary(*op, a, b))
+            })
+        }
+        Kind::Logical(op, sides) => {
+            *work += 1;
+            let left = value(&sides.0, slots, work)?;
+            let right = match op {
+                LogicalOp::And => ops::truthy(left.get()),
+                LogicalOp::Or => !ops::truthy(left.get()),
+                LogicalOp::Coalesce => left.get().is_nullish(),
+            };
+            if right { value(&sides.1, slots, work) } else { Some(left) }
+        }
+        Kind::Conditional(parts) => {
+            *work += 1;
+            let holds = ops::truthy(value(&parts.0, slots, work)?.get());
+            value(if holds { &parts.1 } else { &parts.2 }, slots, work)
+        }
+        _ => None,
+    }
+}
+
+/// The value that an expression names, where it exists.
+fn place<'v>(expr: &'v Expr, slots: &'v [Value]) -> Option<&'v Value> {
+    match &expr.kind {
+        Kind::Const(value) => Some(value),
+        Kind::Slot(slot) => slots.get(*slot as usize),
+        Kind::Chain(of) => place(of, slots),
+        Kind::Member { of, name, .. } => match place(of, slots)? {
+            Value::Object(object) if object.open().is_none() => object.get(name),
+            _ => None,
+        },
+        Kind::Index { of, key, .. } => match (place(of, slots)?, place(key, slots)?) {
+            (Value::List(list), Value::Int(at)) if list.open().is_none() => {
+                list.items().get(usize::try_from(*at).ok()?)
+            }
+            _ => None,
+        },
+        _ => None,
+    }
+}
