@@ -11,6 +11,8 @@
 //! assert_eq!(Trace::of_columns(&trace.id_text(), Some(&trace.parent_text())), trace);
 //! ```
 
+use crate::hex;
+
 /// A trace, as far as one of its spans continues it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Trace {
@@ -48,12 +50,18 @@ impl Trace {
 
     /// The `traceparent` of what a span of it calls.
     pub fn header(&self, span: u64) -> String {
-        format!("00-{:032x}-{span:016x}-{:02x}", self.id, u8::from(self.sampled))
+        let mut text = String::with_capacity(55);
+        text.push_str("00-");
+        hex::push(&mut text, self.id, 32);
+        text.push('-');
+        hex::push(&mut text, span.into(), 16);
+        text.push_str(if self.sampled { "-01" } else { "-00" });
+        text
     }
 
     /// The id in 32 hexadecimal digits.
     pub fn id_text(&self) -> String {
-        format!("{:032x}", self.id)
+        hex::of(&self.id.to_be_bytes())
     }
 
     /// The span that is continued, and the flags: what is kept beside the id.

@@ -182,7 +182,7 @@ impl Machine {
             }
         }
         let body = call.body.as_ref().map(make).transpose()?;
-        sent.insert("target".into(), Value::text(format!("{} {target}", call.method)));
+        sent.insert("target".into(), Value::text([call.method.as_str(), " ", target.as_str()].concat()));
         if call.operation.is_none() {
             sent.insert("service".into(), Value::text(call.service.as_str()));
         }

@@ -182,7 +182,7 @@ impl Base {
     /// # Errors
     /// A path that is none.
     pub fn uri(&self, target: &str) -> Result<Uri, http::Error> {
-        let whole = format!("{}{target}", self.below);
+        let whole = [&self.below, target].concat();
         let plain = whole.starts_with('/') && whole.bytes().all(is_plain);
         self.with(PathAndQuery::try_from(if plain { whole } else { self.encoded(&whole) })?)
     }

@@ -18,6 +18,7 @@ use http::header::{
     ACCEPT, AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue,
     USER_AGENT,
 };
+use http::uri::Scheme;
 use http::{Method, Response, StatusCode, Uri};
 use http_body_util::BodyExt;
 use hyper::body::{Body as _, Incoming};
@@ -44,6 +45,9 @@ const MOST_OWN: usize = 64;
 
 /// How calls name their sender, unless the service's document or the call does.
 const AGENT: HeaderValue = HeaderValue::from_static(concat!("kanzlei/", env!("CARGO_PKG_VERSION")));
+
+const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
+const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
 /// The clients of a thread, and the networks that are allowed to them.
 struct Clients {
@@ -361,7 +365,13 @@ async fn chunk(service: &Service, body: &mut Incoming) -> Result<Option<Bytes>, 
 }
 
 /// A request without what its body is made of.
-fn outgoing(method: &Method, uri: &Uri, headers: HeaderMap, body: Body) -> http::Request<Body> {
+fn outgoing(method: &Method, uri: &Uri, mut headers: HeaderMap, body: Body) -> http::Request<Body> {
+    // The client would compose it anew for each request; with TLS it knows first whether the connection speaks HTTP/2, which has none.
+    if uri.scheme() == Some(&Scheme::HTTP)
+        && let Some(host) = uri.authority().and_then(|at| HeaderValue::from_str(at.as_str()).ok())
+    {
+        headers.entry(http::header::HOST).or_insert(host);
+    }
     let mut outgoing = http::Request::new(body);
     *outgoing.method_mut() = method.clone();
     *outgoing.uri_mut() = uri.clone();
@@ -384,8 +394,8 @@ fn headers(
     secrets: &Secrets,
 ) -> Result<HeaderMap, EffectError> {
     let mut headers = HeaderMap::with_capacity(16);
+    let unfit = |why: http::Error| fault(FailureKind::Broken, format!("{} is not called: {why}", service.name));
     let mut add = |name: &str, value: &str| -> Result<(), EffectError> {
-        let unfit = |why: http::Error| fault(FailureKind::Broken, format!("{} is not called: {why}", service.name));
         let name = HeaderName::from_bytes(name.as_bytes()).map_err(|why| unfit(why.into()))?;
         let mut value = HeaderValue::from_str(value).map_err(|why| unfit(why.into()))?;
         // Compression of headers keeps no credentials (RFC 7541 §7.1.3).
@@ -417,8 +427,9 @@ fn headers(
     if let Some(token) = shown.token {
         add("authorization", &format!("Bearer {}", token.text))?;
     }
-    add("traceparent", correlation.traceparent)?;
-    add("x-request-id", correlation.request_id)?;
+    for (name, value) in [(TRACEPARENT, correlation.traceparent), (REQUEST_ID, correlation.request_id)] {
+        headers.append(name, HeaderValue::from_str(value).map_err(|why| unfit(why.into()))?);
+    }
     headers.entry(ACCEPT).or_insert(HeaderValue::from_static("*/*"));
     headers.entry(USER_AGENT).or_insert(AGENT);
     Ok(headers)

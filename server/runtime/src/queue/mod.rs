@@ -237,6 +237,15 @@ impl Jobs {
         mac.finalize().into_bytes().into()
     }
 
+    /// The same for a word, a space and an id.
+    fn made_for(&self, word: &str, id: Uuid) -> [u8; 32] {
+        let mut mac = self.mac.clone();
+        mac.update(word.as_bytes());
+        mac.update(b" ");
+        mac.update(id.hyphenated().encode_lower(&mut Uuid::encode_buffer()).as_bytes());
+        mac.finalize().into_bytes().into()
+    }
+
     /// The id of a job that a run queues: the same when the run repeats the step after a crash.
     pub(crate) fn id_of(&self, run: Uuid, effect: u64, index: usize, at: Timestamp) -> Uuid {
         let bytes = self.made(&format!("job {run} {effect} {index}"));
@@ -252,7 +261,7 @@ impl Jobs {
 
     /// An id as of the same instant that also depends on the workflow, because two timetables may be due at once.
     pub(crate) fn id_for(&self, of: &str, id: Uuid) -> Uuid {
-        let made = self.made(&format!("{of} {id}"));
+        let made = self.made_for(of, id);
         let mut bytes = id.into_bytes();
         bytes[8..].copy_from_slice(&made[..8]);
         uuid::Builder::from_bytes(bytes).with_variant(uuid::Variant::RFC4122).into_uuid()
@@ -266,18 +275,17 @@ impl Jobs {
 
     /// What a run identifies itself by to services, in `Idempotency-Key`: they cannot compute its id from it.
     pub fn key_of(&self, run: Uuid) -> String {
-        let made = self.made(&format!("key {run}"));
-        format!("{:032x}", made.first_chunk().map_or(0, |bytes| u128::from_be_bytes(*bytes)))
+        hex::of(&self.made_for("key", run)[..16])
     }
 
     /// The secret part of a draft's address: nobody can compute it from the address's id.
     pub fn token_of(&self, preview: Uuid) -> String {
-        hex::of(&self.made(&format!("preview {preview}")))
+        hex::of(&self.made_for("preview", preview))
     }
 
     /// The span of a run; its id cannot be computed back from it either.
     pub fn span_of(&self, run: Uuid) -> u64 {
-        let made = self.made(&format!("span {run}"));
+        let made = self.made_for("span", run);
         made.first_chunk().map_or(1, |bytes| u64::from_be_bytes(*bytes).max(1))
     }
 

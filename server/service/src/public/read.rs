@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use actix_web::HttpRequest;
 use actix_web::http::header::{CONTENT_LENGTH, HeaderMap, HeaderName};
 use actix_web::web::{Bytes, BytesMut, Payload};
-use futures_util::StreamExt;
+use futures_util::{FutureExt, StreamExt};
 use kanzlei_model::problem::Problem;
 use kanzlei_model::trace::Trace;
 
@@ -39,11 +39,14 @@ pub async fn body(
     let (begun, mut body) = (Instant::now(), BytesMut::new());
     loop {
         let slowest = begun + GRACE + Duration::from_millis((body.len() * 1000 / PACE) as u64);
-        let chunk = match tokio::time::timeout_at(deadline.min(slowest).into(), payload.next()).await {
-            Ok(None) => return Ok(body.freeze()),
-            Ok(Some(chunk)) => chunk,
-            Err(_) => return Err(Problem::new(408, "The request took too long to arrive").into()),
+        // Most bodies arrive with their head: no timer for those.
+        let next = match payload.next().now_or_never() {
+            Some(next) => next,
+            None => tokio::time::timeout_at(deadline.min(slowest).into(), payload.next())
+                .await
+                .map_err(|_| Problem::new(408, "The request took too long to arrive"))?,
         };
+        let Some(chunk) = next else { return Ok(body.freeze()) };
         let chunk = chunk.map_err(|error| Problem::new(400, "Malformed body").detail(error.to_string()))?;
         if body.len() + chunk.len() > most {
             return Err(too_large().into());
