@@ -27,6 +27,47 @@ pub fn demo(release: bool) -> Result<PathBuf, Fault> {
     build(release, DEMO)
 }
 
+/// The programs of a former revision.
+pub struct Former {
+    pub programs: PathBuf,
+    dir: PathBuf,
+    tree: PathBuf,
+}
+
+impl Drop for Former {
+    fn drop(&mut self) {
+        let _ = git(&["worktree", "remove", "--force", &self.tree.display().to_string()]);
+        let _ = std::fs::remove_dir_all(&self.dir);
+    }
+}
+
+fn git(args: &[&str]) -> Result<(), Fault> {
+    run(Command::new("git").args(args))
+}
+
+/// Builds programs of a former revision, each named like its package, apart from the checkout.
+pub fn former(revision: &str, release: bool, packages: &[&str]) -> Result<Former, Fault> {
+    let dir = kanzlei_harness::scratch::folder("former");
+    let (tree, target, programs) = (dir.join("tree"), dir.join("target"), dir.join("programs"));
+    std::fs::create_dir_all(&programs)?;
+    git(&["worktree", "add", "--quiet", "--detach", &tree.display().to_string(), revision])?;
+    // From here on it is removed, whatever fails. A debug build reads its console from the tree.
+    let former = Former { programs, dir, tree };
+    // The console of today is in it; nothing here looks at it.
+    run(Command::new("cp").arg("-r").arg(root().join("console/dist")).arg(former.tree.join("console/dist")))?;
+    // In a target folder of its own: in a shared one, what was built last counts as what a tree holds.
+    let mut build = kanzlei_harness::process::cargo();
+    build.args(["build", "--quiet", "--manifest-path"]).arg(former.tree.join("Cargo.toml"));
+    packages.iter().for_each(|package| _ = build.args(["--package", package]));
+    run(build.args(release.then_some("--release")).env("CARGO_TARGET_DIR", &target))?;
+    for program in packages {
+        let built = target.join(if release { "release" } else { "debug" }).join(program);
+        std::fs::copy(built, former.programs.join(program))?;
+    }
+    let _ = std::fs::remove_dir_all(&target);
+    Ok(former)
+}
+
 fn build(release: bool, packages: &[&str]) -> Result<PathBuf, Fault> {
     let bins = bins(release)?;
     let mut command = kanzlei_harness::process::cargo();

@@ -38,8 +38,7 @@ enum What {
     /// Take the pictures of docs/screenshots/ anew
     Shots,
     /// Measure against hand-written equivalents
-    #[command(subcommand)]
-    Bench(bench::Bench),
+    Bench(bench::Benches),
     /// Feed a part of the core with what a fuzzer thinks of
     Fuzz {
         /// documents, editing, expressions, scripts, openapi, cases or public
@@ -172,41 +171,15 @@ fn attack() -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-/// Builds the service of a former revision apart from the checkout, and drills the upgrade from it.
+/// Builds the service of a former revision, and drills the upgrade from it.
 fn upgrade(revision: &str) -> Done {
     packages::install(&[packages::MARIADB])?;
     build::console()?;
-    let dir = kanzlei_harness::scratch::folder("former");
-    std::fs::create_dir_all(&dir)?;
-    let tree = dir.join("tree");
-    let git = |args: &[&str]| run(Command::new("git").args(args));
-    git(&["worktree", "add", "--quiet", "--detach", &tree.display().to_string(), revision])?;
-    let bins = build::bins(false)?;
-    let target = dir.join("target");
-    let former = dir.join("programs");
-    std::fs::create_dir_all(&former)?;
-    let built = (|| -> Result<(), Fault> {
-        // The console of today is in it; nothing here looks at it.
-        run(Command::new("cp").arg("-r").arg(root().join("console/dist")).arg(tree.join("console/dist")))?;
-        // In a target folder of its own: in a shared one, what was built last counts as what a tree holds.
-        let mut build = kanzlei_harness::process::cargo();
-        build.args(["build", "--quiet", "--package", "kanzleid", "--package", "kanzlei-standins", "--manifest-path"]);
-        run(build.arg(tree.join("Cargo.toml")).env("CARGO_TARGET_DIR", &target))?;
-        for program in ["kanzleid", "kanzlei-standins"] {
-            std::fs::copy(target.join("debug").join(program), former.join(program))?;
-        }
-        Ok(())
-    })();
-    let drilled = built.and_then(|()| {
-        build::programs(false)?;
-        let mut command = Command::new(bins.join("kanzlei-drill"));
-        command.arg("upgrade").arg(&former);
-        run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))
-    });
-    // A debug build reads its console from there.
-    git(&["worktree", "remove", "--force", &tree.display().to_string()])?;
-    drilled?;
-    let _ = std::fs::remove_dir_all(&dir);
+    let former = build::former(revision, false, &["kanzleid", "kanzlei-standins"])?;
+    let bins = build::programs(false)?;
+    let mut command = Command::new(bins.join("kanzlei-drill"));
+    command.arg("upgrade").arg(&former.programs);
+    run(command.env("CARGO_MANIFEST_DIR", root().join("testing/e2e")))?;
     Ok(ExitCode::SUCCESS)
 }
 

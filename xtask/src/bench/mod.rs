@@ -1,5 +1,7 @@
 //! `cargo xtask bench`: figures against hand-written equivalents, measured in one run.
 
+mod compare;
+mod idle;
 mod instructions;
 
 use std::io::{Read, Write};
@@ -15,9 +17,19 @@ use kanzlei_harness::process::Process;
 
 use crate::{Done, Fault, build, root, run};
 
+#[derive(clap::Args)]
+#[command(arg_required_else_help = true)]
+pub struct Benches {
+    #[command(subcommand)]
+    what: Option<Bench>,
+    /// Build a former revision, and measure its endpoints against those of the checkout, by turns
+    #[arg(long, value_name = "REV")]
+    compare: Option<String>,
+}
+
 #[derive(clap::Subcommand)]
-pub enum Bench {
-    /// Requests per second against a hand-written Actix service; idle memory; time to ready
+enum Bench {
+    /// Requests per second against a hand-written Actix service
     Endpoint {
         /// Seconds of each round
         #[arg(long, default_value_t = 8)]
@@ -57,6 +69,8 @@ pub enum Bench {
     },
     /// Jobs with 1, 2 and 4 processes on 1 and 3 nodes, what each costs, and what stays of it
     Scale,
+    /// Memory with 100 workflows and with 10,000 connections, time until the service is ready with 1,000 workflows
+    Idle,
     /// Instructions of the processor that a request costs, ours and by hand, and the parts of the program they go to
     Instructions {
         /// Only this scenario, such as `two chained calls`
@@ -76,7 +90,15 @@ pub enum Bench {
     },
 }
 
-pub fn run_bench(bench: Bench) -> Done {
+pub fn run_bench(benches: Benches) -> Done {
+    match (benches.what, benches.compare) {
+        (None, Some(revision)) => compare::compare(&revision),
+        (Some(bench), None) => run_one(bench),
+        _ => Err("either a bench or `--compare REV`".into()),
+    }
+}
+
+fn run_one(bench: Bench) -> Done {
     match bench {
         Bench::Expr => {
             let bins = build::programs(true)?;
@@ -94,6 +116,7 @@ pub fn run_bench(bench: Bench) -> Done {
         Bench::Changes => changes(),
         Bench::Scale => crate::scale::scale(),
         Bench::Files => files(),
+        Bench::Idle => idle::idle(),
         Bench::Instructions { scenario, functions, record } => {
             instructions::instructions(scenario.as_deref(), functions, record)
         }
@@ -189,7 +212,7 @@ fn journal(runs: u64, away: u64) -> Done {
     let script = dir.join("post.lua");
     let head = "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\n";
     std::fs::write(&script, format!("{head}wrk.body = [==[{QUOTE}]==]\n"))?;
-    let figure = measure(office.ports.public, office.service.id(), "/harbours/LIN/quotes", &script, 10)?;
+    let figure = measure(Server::of(&whole), "/harbours/LIN/quotes", &script, 10)?;
     std::thread::sleep(Duration::from_secs(4));
     let after = status()?;
     println!(
@@ -226,6 +249,27 @@ struct Figure {
     p99: f64,
     /// Microseconds of processor time of the service per request.
     cpu: f64,
+    /// The same of its database.
+    database: f64,
+}
+
+/// What serves requests: a port, a process and its database.
+#[derive(Clone, Copy)]
+struct Server {
+    port: u16,
+    process: u32,
+    database: Option<u32>,
+}
+
+impl Server {
+    fn of(whole: &Whole) -> Self {
+        let office = &whole.office;
+        Server { port: office.ports.public, process: office.service.id(), database: Some(whole.database.id()) }
+    }
+
+    fn by_hand(port: u16, process: &Process) -> Self {
+        Server { port, process: process.id(), database: None }
+    }
 }
 
 /// The office with one worker, and the same by hand at a port.
@@ -262,6 +306,19 @@ fn jobs(rates: bool) -> Done {
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
     deploy(&bins, &whole, &root().join("testing/bench/workflows/job.yaml"))?;
     deploy(&bins, &whole, &root().join("testing/bench/workflows/wait.yaml"))?;
+    let figures = measure_jobs(&bins, &whole, &dir, rates)?;
+    whole.stop();
+    if !rates {
+        let mut picture = Command::new(bins.join("kanzlei-shots"));
+        picture.arg("figures").arg(&figures).arg(root().join("docs/bench-jobs.png"));
+        run(&mut picture)?;
+    }
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Measures the queue against bare SQL; returns the file with its figures.
+fn measure_jobs(bins: &Path, whole: &Whole, dir: &Path, rates: bool) -> Result<std::path::PathBuf, Fault> {
     let figures = dir.join("jobs.json");
     let mut command = Command::new(bins.join("kanzlei-bench-jobs"));
     command.args([
@@ -273,14 +330,7 @@ fn jobs(rates: bool) -> Done {
     command.args([whole.office.service.id().to_string(), figures.display().to_string()]);
     command.args(rates.then_some("rates"));
     run(&mut command)?;
-    whole.stop();
-    if !rates {
-        let mut picture = Command::new(bins.join("kanzlei-shots"));
-        picture.arg("figures").arg(&figures).arg(root().join("docs/bench-jobs.png"));
-        run(&mut picture)?;
-    }
-    let _ = std::fs::remove_dir_all(&dir);
-    Ok(ExitCode::SUCCESS)
+    Ok(figures)
 }
 
 /// A token of the simulated provider of identities.
@@ -321,7 +371,7 @@ fn access(seconds: u32) -> Done {
     let mut found = [const { Vec::new() }; 4];
     for _ in 0..3 {
         for ((path, script), figures) in paths.iter().zip(&mut found) {
-            figures.push(measure(whole.office.ports.public, whole.office.service.id(), path, script, seconds)?);
+            figures.push(measure(Server::of(&whole), path, script, seconds)?);
         }
     }
     println!("One worker, {CONNECTIONS} connections, {seconds} s a round, three rounds by turns.\n");
@@ -361,8 +411,8 @@ fn language(seconds: u32) -> Done {
     std::fs::write(&script, "wrk.method = 'GET'\n")?;
     let (mut hand, mut ours) = (Vec::new(), Vec::new());
     for _ in 0..3 {
-        hand.push(measure(port, by_hand.id(), "/bench/together", &script, seconds)?);
-        ours.push(measure(whole.office.ports.public, whole.office.service.id(), "/bench/together", &script, seconds)?);
+        hand.push(measure(Server::by_hand(port, &by_hand), "/bench/together", &script, seconds)?);
+        ours.push(measure(Server::of(&whole), "/bench/together", &script, seconds)?);
     }
     let (hand, ours) = (median(hand), median(ours));
     println!(
@@ -397,15 +447,15 @@ fn language(seconds: u32) -> Done {
 }
 
 fn endpoint(seconds: u32, rounds: u32) -> Done {
-    let Rivals { bins, dir, mut whole, by_hand, port } = rivals()?;
+    let Rivals { dir, whole, by_hand, port, .. } = rivals()?;
 
     println!(
         "One worker each, {CONNECTIONS} connections, {seconds} s a round, {rounds} rounds by turns; wrk, database and stand-ins share the machine.\n"
     );
-    println!("{:<34} {:>10} {:>9} {:>9} {:>12}", "", "req/s", "p50 ms", "p99 ms", "CPU µs/req");
+    println!("{:<44} {:>8} {:>8} {:>8} {:>11} {:>11}", "", "req/s", "p50 ms", "p99 ms", "CPU µs/req", "of database");
     for (what, path, body, wanted) in [
-        ("validate and reply", "/harbours/LIN/notices", NOTICE, 0.5),
-        ("validate, two calls, reply", "/harbours/LIN/quotes", QUOTE, 0.8),
+        ("validate and reply", "/harbours/LIN/notices", NOTICE, 0.85),
+        ("validate, two calls, reply", "/harbours/LIN/quotes", QUOTE, 1.0),
     ] {
         let script = dir.join("post.lua");
         std::fs::write(
@@ -416,47 +466,26 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
         )?;
         let (mut hand, mut ours) = (Vec::new(), Vec::new());
         for _ in 0..rounds {
-            hand.push(measure(port, by_hand.id(), path, &script, seconds)?);
-            ours.push(measure(whole.office.ports.public, whole.office.service.id(), path, &script, seconds)?);
+            hand.push(measure(Server::by_hand(port, &by_hand), path, &script, seconds)?);
+            ours.push(measure(Server::of(&whole), path, &script, seconds)?);
         }
         let (hand, ours) = (median(hand), median(ours));
         for (name, figure) in [("hand-written", hand), ("Kanzlei", ours)] {
             println!(
-                "{:<34} {:>10.0} {:>9.2} {:>9.2} {:>12.1}",
+                "{:<44} {:>8.0} {:>8.2} {:>8.2} {:>11.1} {:>11.1}",
                 format!("{what}: {name}"),
                 figure.per_second,
                 figure.p50,
                 figure.p99,
-                figure.cpu
+                figure.cpu,
+                figure.database
             );
         }
-        println!("{:<34} {:>10.2}   (wanted at least {wanted})\n", "  ratio", ours.per_second / hand.per_second);
+        println!("{:<44} {:>8.2}   (wanted at least {wanted})\n", "  ratio", ours.per_second / hand.per_second);
     }
     let health = get(whole.office.ports.public, "/~/health", &[]).unwrap_or_default();
     println!("journal after that: {}", health.split("\r\n").find(|l| l.contains("journal")).unwrap_or(&health));
     drop(by_hand);
-
-    // A hundred workflows, idle.
-    let many = dir.join("many");
-    std::fs::create_dir_all(&many)?;
-    let text = std::fs::read_to_string(root().join("testing/bench/workflows/quotes.yaml"))?;
-    for n in 0..100 {
-        let renamed = text
-            .replace("workflow: bench-quotes", &format!("workflow: many-{n}"))
-            .replace("/harbours/{harbour}/quotes", &format!("/many/{n}/{{harbour}}"));
-        std::fs::write(many.join(format!("many-{n}.yaml")), renamed)?;
-    }
-    deploy(&bins, &whole, &many)?;
-    let begun = Instant::now();
-    whole.office.restart_service()?;
-    let ready = begun.elapsed();
-    // What starting needed and no longer does is returned within moments.
-    std::thread::sleep(Duration::from_secs(4));
-    println!(
-        "ready after {} ms with 102 workflows (wanted under 500); idle memory {:.1} MB (wanted under 60)",
-        ready.as_millis(),
-        resident(whole.office.service.id())
-    );
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
@@ -482,8 +511,8 @@ pub fn deploy_to(bins: &Path, office: &Office, folder: &Path) -> Result<(), Faul
     }
 }
 
-fn measure(port: u16, process: u32, path: &str, script: &Path, seconds: u32) -> Result<Figure, Fault> {
-    let url = format!("http://127.0.0.1:{port}{path}");
+fn measure(server: Server, path: &str, script: &Path, seconds: u32) -> Result<Figure, Fault> {
+    let url = format!("http://127.0.0.1:{}{path}", server.port);
     let wrk = |seconds: u32| {
         Command::new("wrk")
             .args(["-t1", &format!("-c{CONNECTIONS}"), &format!("-d{seconds}s"), "--latency", "-s"])
@@ -492,20 +521,23 @@ fn measure(port: u16, process: u32, path: &str, script: &Path, seconds: u32) -> 
             .output()
     };
     wrk(1)?;
-    let before = processor_time(process);
+    let used = || (processor_time(server.process), server.database.map_or(0.0, processor_time));
+    let before = used();
     let output = String::from_utf8_lossy(&wrk(seconds)?.stdout).into_owned();
-    let used = processor_time(process) - before;
+    let after = used();
     if output.contains("Non-2xx") {
         return Err(format!("{url} gave answers that are no success:\n{output}").into());
     }
     let field =
         |name: &str| output.lines().find_map(|l| l.trim().strip_prefix(name)).map(str::trim).unwrap_or("0").to_owned();
     let per_second: f64 = field("Requests/sec:").parse()?;
+    let each = |seconds_used: f64| seconds_used / (per_second * f64::from(seconds)) * 1e6;
     Ok(Figure {
         per_second,
         p50: milliseconds(&field("50%")),
         p99: milliseconds(&field("99%")),
-        cpu: used / (per_second * f64::from(seconds)) * 1e6,
+        cpu: each(after.0 - before.0),
+        database: each(after.1 - before.1),
     })
 }
 

@@ -1,0 +1,83 @@
+//! `cargo xtask bench --compare REV`: whether endpoints became faster or slower. The service of a former revision and that of the checkout
+//! stand side by side, each with a database of its own, and are measured by turns.
+//!
+//! ```text
+//! validate and reply     9,120 req/s   38.4 + 2.1 µs     former 8,700 req/s   40.9 + 2.2 µs     ratio 1.05
+//! ```
+//!
+//! Processor time is of the service and of its database, for a request. On a machine that others use, it says more than the rate.
+
+use std::process::ExitCode;
+
+use kanzlei_harness::office::{Ports, Whole};
+use kanzlei_harness::{packages, scratch};
+
+use super::{Figure, NOTICE, QUOTE, Server, deploy, measure, measure_jobs, median};
+use crate::{Done, build, root};
+
+/// Seconds of a round, and rounds of each.
+const SECONDS: u32 = 6;
+const ROUNDS: usize = 5;
+
+/// What is asked for: a name, a path, and what is posted.
+const SCENARIOS: [(&str, &str, Option<&str>); 3] = [
+    ("validate and reply", "/harbours/LIN/notices", Some(NOTICE)),
+    ("two chained calls", "/harbours/LIN/quotes", Some(QUOTE)),
+    ("eight calls at once", "/bench/together", None),
+];
+
+pub fn compare(revision: &str) -> Done {
+    packages::install(&[packages::MARIADB, packages::WRK])?;
+    build::console()?;
+    let today = build::programs(true)?;
+    eprintln!("Building {revision}, which takes as long as a release build from nothing …");
+    let former = build::former(revision, true, &["kanzleid", "kanzlei", "kanzlei-standins"])?;
+    let dir = scratch::folder("compare");
+    let mut both = Vec::new();
+    for (name, bins) in [("former", &former.programs), ("today", &today)] {
+        let whole = Whole::start(bins, &dir.join(name), Ports::free()?, &["workers=1", "log.level=warn"])?;
+        // Documents of today: those of a former revision may have had fewer endpoints.
+        deploy(bins, &whole, &root().join("demo/harbour/services"))?;
+        deploy(bins, &whole, &root().join("testing/bench/workflows"))?;
+        both.push(whole);
+    }
+    println!(
+        "One worker each, {SECONDS} s a round, {ROUNDS} rounds by turns; CPU µs of the service and of its database.\n"
+    );
+    let script = dir.join("request.lua");
+    for (name, path, body) in SCENARIOS {
+        let text = match body {
+            Some(body) => format!(
+                "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = [==[{body}]==]\n"
+            ),
+            None => "wrk.method = 'GET'\n".to_owned(),
+        };
+        std::fs::write(&script, text)?;
+        let mut figures = [const { Vec::new() }; 2];
+        for _ in 0..ROUNDS {
+            for (whole, figures) in both.iter().zip(&mut figures) {
+                figures.push(measure(Server::of(whole), path, &script, SECONDS)?);
+            }
+        }
+        let [former, today] = figures.map(median);
+        println!("{}", line(name, &former, &today));
+    }
+    for (name, whole) in ["former", "today"].iter().zip(&both) {
+        println!("\nJobs, {name}:");
+        measure_jobs(&today, whole, &dir, true)?;
+    }
+    both.into_iter().for_each(Whole::stop);
+    let _ = std::fs::remove_dir_all(&dir);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn line(name: &str, former: &Figure, today: &Figure) -> String {
+    let figure = |of: &Figure| format!("{:>7.0} req/s {:>6.1} + {:.1} µs", of.per_second, of.cpu, of.database);
+    format!(
+        "{name:<22} {}   former {}   ratio {:.2}, of processor time {:.2}",
+        figure(today),
+        figure(former),
+        today.per_second / former.per_second,
+        (today.cpu + today.database) / (former.cpu + former.database)
+    )
+}
