@@ -46,7 +46,26 @@ const CONNECT: Duration = Duration::from_secs(5);
 pub const REDIRECTS: usize = 5;
 
 /// A client and the connections that it keeps.
-pub type Client = legacy::Client<HttpsConnector<HttpConnector<Guarded<Lookup>>>, Body>;
+#[derive(Clone)]
+pub struct Client {
+    kept: Pool,
+    /// Keeps no connection, so that each request has a new one.
+    fresh: Pool,
+}
+
+type Pool = legacy::Client<HttpsConnector<HttpConnector<Guarded<Lookup>>>, Body>;
+
+impl Client {
+    /// Sends a request over a kept connection, where there is one.
+    pub fn request(&self, request: http::Request<Body>) -> legacy::ResponseFuture {
+        self.kept.request(request)
+    }
+
+    /// Sends a request over a new connection: several kept ones may have been closed by the service at once.
+    pub fn request_anew(&self, request: http::Request<Body>) -> legacy::ResponseFuture {
+        self.fresh.request(request)
+    }
+}
 
 /// How names are looked up.
 pub type Lookup = fn(String) -> BoxFuture<'static, std::io::Result<Vec<SocketAddr>>>;
@@ -85,8 +104,10 @@ pub fn client(allowed: &Arc<Allowed>, private: bool, certificates: &Certificates
     http.set_connect_timeout(Some(CONNECT));
     let mut builder = legacy::Client::builder(TokioExecutor::new());
     builder.timer(TokioTimer::new()).pool_timer(TokioTimer::new());
-    builder.pool_idle_timeout(IDLE_FOR).pool_max_idle_per_host(IDLE);
-    Ok(builder.build(HttpsConnector::from((http, tls(certificates)?))))
+    builder.pool_idle_timeout(IDLE_FOR);
+    let connector = HttpsConnector::from((http, tls(certificates)?));
+    let fresh = builder.pool_max_idle_per_host(0).build(connector.clone());
+    Ok(Client { kept: builder.pool_max_idle_per_host(IDLE).build(connector), fresh })
 }
 
 fn lookup(host: String) -> BoxFuture<'static, std::io::Result<Vec<SocketAddr>>> {

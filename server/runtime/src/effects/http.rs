@@ -275,7 +275,8 @@ async fn send(
                 body
             }
         };
-        let answered = client.request(outgoing(&method, &uri, headers, body)).await;
+        let outgoing = outgoing(&method, &uri, headers, body);
+        let answered = if again { client.request(outgoing) } else { client.request_anew(outgoing) }.await;
         let repeatable = again && method.is_safe() && held.is_some();
         let response = match answered {
             // No request came over a kept connection in time, while this one was on its way (RFC 9110 §15.5.9).

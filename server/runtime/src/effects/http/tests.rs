@@ -263,6 +263,34 @@ async fn a_safe_request_is_sent_again_once_over_another_connection() {
     }
 }
 
+/// Where several kept connections have timed out, the request that is sent again must not meet the next of them.
+#[tokio::test]
+async fn a_request_is_sent_again_over_a_new_connection() {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let base = format!("http://{}", listener.local_addr().expect("an address"));
+    let both_came = Arc::new(std::sync::Barrier::new(2));
+    std::thread::spawn(move || {
+        for (at, stream) in listener.incoming().take(3).enumerate() {
+            let (mut stream, both_came) = (stream.expect("a connection"), both_came.clone());
+            std::thread::spawn(move || {
+                for answer in ["HTTP/1.1 200 OK\r\ncontent-length: 0\r\n\r\n", TIMED_OUT] {
+                    let mut head = [0; 4096];
+                    let read = stream.read(&mut head).expect("a request");
+                    assert!(head[..read].ends_with(b"\r\n\r\n"), "a whole head");
+                    if at < 2 && answer != TIMED_OUT {
+                        both_came.wait();
+                    }
+                    stream.write_all(answer.as_bytes()).expect("sent");
+                }
+            });
+        }
+    });
+    let service = service(&base, None);
+    let (one, other) = tokio::join!(simple(&service), simple(&service));
+    assert_eq!([one, other].map(|answer| answer.expect("an answer").status), [200, 200]);
+    assert_eq!(simple(&service).await.expect("an answer").status, 200);
+}
+
 #[tokio::test]
 async fn redirects_are_followed_one_after_another() {
     let to = |status: &str, path: &str| -> &'static str {
