@@ -36,6 +36,20 @@ impl Default for Limits<'_> {
 }
 
 impl Limits<'_> {
+    /// Counts units of work that need no meter: none is due to be looked at. Where these are too many for that, nothing is counted.
+    pub(super) fn spend(&self, units: u64) -> bool {
+        let fits = units <= self.look_at();
+        if let Some(watch) = self.watch.filter(|_| fits) {
+            watch.add(units);
+        }
+        fits
+    }
+
+    /// The units after which to look first.
+    fn look_at(&self) -> u64 {
+        self.defer_after.unwrap_or(LOOK).min(self.work).min(LOOK)
+    }
+
     /// What one script may use: its loops do more than an expression does.
     pub fn script() -> Self {
         Limits { work: 500_000_000, bytes: 1 << 30, ..Limits::default() }
@@ -55,6 +69,11 @@ impl Watch {
         self.interrupted.store(true, Ordering::Relaxed);
     }
 
+    /// Counts work. One evaluation at a time has a watch, so nothing is lost between reading and writing.
+    fn add(&self, units: u64) {
+        self.work.store(self.work().wrapping_add(units), Ordering::Relaxed);
+    }
+
     /// Units of work done so far by all evaluations that it watched.
     pub fn work(&self) -> u64 {
         self.work.load(Ordering::Relaxed)
@@ -72,8 +91,7 @@ pub(super) struct Meter<'w> {
 
 impl<'w> Meter<'w> {
     pub fn new(limits: Limits<'w>) -> Self {
-        let look_at = limits.defer_after.unwrap_or(LOOK).min(limits.work).min(LOOK);
-        Meter { limits, work: 0, look_at, bytes: limits.bytes }
+        Meter { limits, work: 0, look_at: limits.look_at(), bytes: limits.bytes }
     }
 
     #[inline]
@@ -123,8 +141,7 @@ impl<'w> Meter<'w> {
 impl Drop for Meter<'_> {
     fn drop(&mut self) {
         if let Some(watch) = self.limits.watch {
-            // One evaluation at a time has a watch, so nothing is lost between reading and writing.
-            watch.work.store(watch.work().wrapping_add(self.work), Ordering::Relaxed);
+            watch.add(self.work);
         }
     }
 }

@@ -263,6 +263,13 @@ impl Expression {
 
     /// Evaluates over the values of the scope it was compiled with.
     pub fn eval(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
+        let mut work = 1;
+        if self.quick
+            && let Some(found) = quick::value(&self.expr, slots, &mut work)
+            && limits.spend(work)
+        {
+            return Ok(found.into_value());
+        }
         self.eval_metered(slots, Meter::new(limits)).0
     }
 

@@ -67,8 +67,9 @@ pub(super) fn value<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64) -> O
         }
         Kind::Binary(op, sides) => {
             *work += 1;
-            let (a, b) = (value(&sides.0, slots, work)?, value(&sides.1, slots, work)?);
-            let (a, b) = (a.get(), b.get());
+            let (mut left, mut right) = (Value::Undefined, Value::Undefined);
+            let a = operand(&sides.0, slots, work, &mut left)?;
+            let b = operand(&sides.1, slots, work, &mut right)?;
             if let Some(result) = ops::plain(*op, a, b) {
                 return Some(Found::Made(result));
             }
@@ -95,6 +96,21 @@ pub(super) fn value<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64) -> O
             value(if holds { &parts.1 } else { &parts.2 }, slots, work)
         }
         _ => None,
+    }
+}
+
+/// The value of an operand: one that exists, or one that is computed into `made`.
+#[inline]
+fn operand<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64, made: &'v mut Value) -> Option<&'v Value> {
+    if let Kind::Const(value) = &expr.kind {
+        return Some(value);
+    }
+    match value(expr, slots, work)? {
+        Found::There(value) => Some(value),
+        Found::Made(value) => {
+            *made = value;
+            Some(made)
+        }
     }
 }
 
