@@ -53,7 +53,7 @@ pub fn former(revision: &str, release: bool, packages: &[&str]) -> Result<Former
     git(&["worktree", "add", "--quiet", "--detach", &tree.display().to_string(), revision])?;
     // From here on it is removed, whatever fails. A debug build reads its console from the tree.
     let former = Former { programs, dir, tree };
-    // The console of today is in it; nothing here looks at it.
+    // It includes the console of the checkout, which nothing here uses.
     run(Command::new("cp").arg("-r").arg(root().join("console/dist")).arg(former.tree.join("console/dist")))?;
     // In a target folder of its own: in a shared one, what was built last counts as what a tree holds.
     let mut build = kanzlei_harness::process::cargo();

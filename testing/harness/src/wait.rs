@@ -9,7 +9,7 @@
 
 use std::time::{Duration, Instant};
 
-/// How many times longer than asked for a deadline may be.
+/// The factor by which steal time extends a deadline at most.
 const SLOWEST: f64 = 10.0;
 
 /// Asks every 10 ms until there is an answer; nothing when `most` is over.
@@ -26,8 +26,8 @@ pub fn until<T>(most: Duration, mut ask: impl FnMut() -> Option<T>) -> Option<T>
     }
 }
 
-/// The end of a time that passes more slowly while the host of a virtual machine gives the processors to others: what takes a second
-/// otherwise takes four with a quarter of the processors, and is not late.
+/// A deadline that does not count the time in which the host of a virtual machine runs other machines (steal time, proc(5)): with a
+/// quarter of the processors it ends four times later.
 #[derive(Debug)]
 pub struct Deadline {
     begun: Instant,

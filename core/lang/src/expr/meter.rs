@@ -36,7 +36,7 @@ impl Default for Limits<'_> {
 }
 
 impl Limits<'_> {
-    /// Counts units of work that need no meter: none is due to be looked at. Where these are too many for that, nothing is counted.
+    /// Counts work without a meter, if it is less than what a meter checks at; otherwise counts nothing and returns false.
     pub(super) fn spend(&self, units: u64) -> bool {
         let fits = units <= self.look_at();
         if let Some(watch) = self.watch.filter(|_| fits) {

@@ -41,7 +41,7 @@ impl Found<'_> {
     }
 }
 
-/// Whether an expression may have a value here; most others would be given up within their first nodes.
+/// Whether all parts of an expression are of the kinds that [`value`] computes.
 pub(super) fn suits(expr: &Expr) -> bool {
     match &expr.kind {
         Kind::Const(_) | Kind::Slot(_) => true,

@@ -39,7 +39,7 @@ pub struct Forms(Option<Search>);
 
 struct Search {
     automaton: AhoCorasick,
-    /// Skips places at which no form begins; `None` if there are too many forms.
+    /// A fast search for places at which a form may begin; `None` if there are too many forms for it.
     grams: Option<Grams>,
     longest: usize,
 }
