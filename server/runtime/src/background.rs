@@ -19,6 +19,7 @@ pub struct Background {
     places: Arc<Semaphore>,
     threads: usize,
     waiting: Arc<AtomicUsize>,
+    after: fn(),
 }
 
 /// Counts a waiting piece of work until it is dropped.
@@ -37,7 +38,12 @@ impl Background {
             0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
             n => n,
         };
-        Background { places: Arc::new(Semaphore::new(threads)), threads, waiting: Arc::default() }
+        Background { places: Arc::new(Semaphore::new(threads)), threads, waiting: Arc::default(), after: || () }
+    }
+
+    /// Runs something on the thread of each piece of work behind it, such as returning what it allocated.
+    pub fn after_each(self, after: fn()) -> Self {
+        Background { after, ..self }
     }
 
     /// Pieces of work that run or wait, and the number of threads.
@@ -58,9 +64,12 @@ impl Background {
         }
         let place = self.places.clone().acquire_owned().await;
         drop(waits);
+        let after = self.after;
         let done = tokio::task::spawn_blocking(move || {
             let _place = place;
-            work()
+            let done = work();
+            after();
+            done
         });
         done.await.map_err(|error| {
             tracing::error!(%error, "work in the background failed");

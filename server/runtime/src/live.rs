@@ -4,7 +4,7 @@
 //! all of a deploy or none of it. A run keeps the plan it began with.
 
 use std::collections::{BTreeMap, HashMap};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use bytes::Bytes;
 use kanzlei_compiler::beside;
@@ -58,8 +58,10 @@ pub struct Live {
     pub former: Vec<FormerName>,
     /// All live documents, against which later ones are checked.
     pub documents: Vec<LiveDocument>,
-    /// The OpenAPI documents as they are sent: by host, and of all endpoints below the empty name.
-    openapi: HashMap<String, Bytes>,
+    /// How clients see it, for the OpenAPI documents.
+    public: Public,
+    /// The OpenAPI documents as they are sent, made when first asked for: by host, and of all endpoints below the empty name.
+    openapi: HashMap<String, OnceLock<Bytes>>,
     /// By host; below the empty name those that every host leads to.
     routes: HashMap<String, matchit::Router<Route>, ahash::RandomState>,
 }
@@ -289,20 +291,31 @@ impl Live {
             }
         }
         live.documents = documents;
-        let plans = || live.workflows.values().map(|workflow| &*workflow.plan);
-        let document = |host: Option<&str>| {
-            let made = kanzlei_compiler::openapi::document(plans(), &public.url, host, &public.run_header);
-            (host.unwrap_or_default().to_owned(), made.to_string().into())
-        };
-        let hosts = live.routes.keys().filter(|host| !host.is_empty()).map(|host| document(Some(host)));
-        let openapi = hosts.chain([document(None)]).collect();
-        live.openapi = openapi;
+        let hosts = live.routes.keys().filter(|host| !host.is_empty());
+        live.openapi = hosts.cloned().chain([String::new()]).map(|host| (host, OnceLock::new())).collect();
+        live.public = public.clone();
         live
     }
 
-    /// The OpenAPI document of what clients of a host reach; of all endpoints where no endpoint names the host.
+    /// The OpenAPI document of what clients of a host reach; of all endpoints where no endpoint names the host. The first call
+    /// makes it, which takes some tens of microseconds for each endpoint; see [`Live::openapi_made`].
     pub fn openapi(&self, host: &str) -> Bytes {
-        self.openapi.get(host).or_else(|| self.openapi.get("")).cloned().unwrap_or_default()
+        let (host, place) = match self.openapi.get_key_value(host) {
+            Some((host, place)) if !host.is_empty() => (Some(host.as_str()), place),
+            _ => match self.openapi.get("") {
+                Some(place) => (None, place),
+                None => return Bytes::new(),
+            },
+        };
+        let plans = || self.workflows.values().map(|workflow| &*workflow.plan);
+        let Public { url, run_header } = &self.public;
+        let make = || kanzlei_compiler::openapi::document(plans(), url, host, run_header).to_string().into();
+        place.get_or_init(make).clone()
+    }
+
+    /// The same document, where it was made before.
+    pub fn openapi_made(&self, host: &str) -> Option<Bytes> {
+        self.openapi.get(host).or_else(|| self.openapi.get(""))?.get().cloned()
     }
 
     /// Whether any endpoint has the first segment of a path.

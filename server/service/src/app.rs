@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use actix_web::web::Data;
+use actix_web::web::{Bytes, Data};
 use arc_swap::ArcSwap;
 use kanzlei_model::time::Timestamp;
 use kanzlei_runtime::admission::Admission;
@@ -175,6 +175,18 @@ impl App {
         };
         self.live.store(Arc::new(self.background.run(build).await?));
         Ok(())
+    }
+
+    /// The OpenAPI document of what clients of a host reach, as it is sent.
+    pub async fn openapi(&self, host: &str) -> std::result::Result<Bytes, kanzlei_runtime::Error> {
+        let live = self.live.load_full();
+        match live.openapi_made(host) {
+            Some(made) => Ok(made),
+            None => {
+                let host = host.to_owned();
+                self.background.run(move || live.openapi(&host)).await
+            }
+        }
     }
 }
 

@@ -19,6 +19,7 @@ pub mod doctor;
 pub mod error;
 mod host;
 pub mod log;
+mod memory;
 mod public;
 mod purge;
 pub mod serve;

@@ -38,7 +38,7 @@ use crate::public::admit::Arrivals;
 use crate::purge::Kept;
 use crate::supervisor::Supervisor;
 use crate::tls::Certificate;
-use crate::{control, log, public, purge, tls};
+use crate::{control, log, memory, public, purge, tls};
 
 /// The bound of the shutdown of tasks, once everything else has ended.
 const ENDING: Duration = Duration::from_secs(15);
@@ -140,7 +140,7 @@ async fn patiently<T>(read: impl AsyncFn() -> kanzlei_store::Result<T>) -> kanzl
 pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::runtime::Handle) -> Result<Service> {
     let certificates = Certificates::read(config)?;
     let supervisor = Supervisor::new();
-    let background = Background::new(config.process.background);
+    let background = Background::new(config.process.background).after_each(memory::collect);
     let (key, other) = (config.secrets.key(), config.secrets.other_key());
     let secrets = Arc::new(Secrets::with_key_of(&store, key, other, config.secrets.replace_key).await?);
     secrets.load(&store).await?;
@@ -252,6 +252,7 @@ pub(crate) async fn put_together(config: &Config, store: Store, runtime: tokio::
         bases: config.bases(),
     });
     app.reload().await?;
+    memory::collect();
     let (stop_journal, stopped) = watch::channel(false);
     let (outcomes, writing) = worker::write::Writer::new(&jobs);
     let stop = supervisor.stop();

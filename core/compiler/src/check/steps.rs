@@ -22,7 +22,7 @@ use kanzlei_lang::expr::template::Template;
 use kanzlei_lang::expr::{Counted, Expression, Fault, Scope, Span, Use};
 use kanzlei_lang::suggest;
 use kanzlei_lang::types::{Env, Finding, Type};
-use kanzlei_model::value::Value;
+use kanzlei_model::value::{Str, Value};
 
 /// What a workflow may refer to.
 pub(super) struct Around<'a> {
@@ -75,7 +75,7 @@ pub(super) fn compile(
         known: around.known,
         text_beside: around.text_beside,
         scope,
-        slots: FIXED.map(str::to_owned).to_vec(),
+        slots: FIXED.map(Str::from).to_vec(),
         by_name: HashMap::new(),
         blocks: Vec::new(),
         sheet: Vec::new(),
@@ -271,7 +271,7 @@ pub(super) struct Walk<'w, 'r, 's> {
     pub known: Option<&'w Known>,
     pub text_beside: &'w dyn Fn(&str) -> Option<String>,
     pub scope: Scope,
-    pub slots: Vec<String>,
+    pub slots: Vec<Str>,
     by_name: HashMap<String, u32>,
     blocks: Vec<Vec<plan::Step>>,
     pub sheet: Vec<Paragraph>,
@@ -514,7 +514,7 @@ impl Walk<'_, '_, '_> {
             return None;
         }
         let slot = *self.by_name.entry(name.text.clone()).or_insert_with(|| {
-            self.slots.push(name.text.clone());
+            self.slots.push(name.text.as_str().into());
             self.slots.len() as u32 - 1
         });
         self.scope.define_at(&name.text, slot);
@@ -547,12 +547,12 @@ impl Walk<'_, '_, '_> {
         node: &Node,
         names: [(u32, &str, Type); N],
     ) -> Option<Expression> {
-        let mut around = (Scope::default(), Env::default(), vec![String::new(); FIXED.len() + N]);
+        let mut around = (Scope::default(), Env::default(), vec![Str::default(); FIXED.len() + N]);
         for (slot, name, of) in names {
             around.0.define_at(name, slot);
             around.1.set(slot, of);
             if let Some(known) = around.2.get_mut(slot as usize) {
-                *known = name.to_owned();
+                *known = name.into();
             }
         }
         let mut exchange = |walk: &mut Self| {

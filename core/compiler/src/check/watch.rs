@@ -94,7 +94,7 @@ impl Walk<'_, '_, '_> {
             return;
         }
         for used in uses {
-            let Some(name) = self.slots.get(used.slot as usize).cloned() else { continue };
+            let Some(name) = self.slots.get(used.slot as usize).map(|name| name.to_string()) else { continue };
             let member =
                 used.member.as_ref().map(|member| (member.to_string(), self.place_of(node, used.member_at, 0)));
             let (document, at) = (self.watch.document, self.place_of(node, used.at, 0));

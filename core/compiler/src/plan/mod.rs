@@ -43,7 +43,7 @@ use kanzlei_lang::document::workflow::{Answer, Beyond};
 use kanzlei_lang::expr::{Counted, Expression, Limits, Scope};
 use kanzlei_lang::types::Type;
 use kanzlei_model::caller::Caller;
-use kanzlei_model::value::Value;
+use kanzlei_model::value::{Str, Value};
 
 /// Slots that every workflow has.
 pub const INPUT: u32 = 0;
@@ -93,7 +93,7 @@ pub struct Plan {
     /// The block that runs when a step fails and nothing catches it.
     pub on_failure: Option<BlockId>,
     /// The names of the slots.
-    pub slots: Vec<String>,
+    pub slots: Vec<Str>,
     /// The functions that its expressions may call, those of libraries too.
     pub functions: Scope,
     /// Those of its document whose statements coverage counts, each with its line there, from 1.

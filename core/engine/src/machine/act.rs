@@ -112,14 +112,14 @@ impl Machine {
     }
 
     fn name_values(&mut self, fibre: &mut Fibre, values: &[(u32, Maker)], record: usize) -> Made<Flow> {
-        let plan = self.levels[fibre.level as usize].plan.clone();
-        let mut out = Vec::with_capacity(values.len());
+        let names = &self.levels[fibre.level as usize].plan.slots;
+        let mut out = ObjectBuilder::with_capacity(values.len());
         for (slot, maker) in values {
             let value = maker.make(&fibre.slots, self.limits())?;
-            out.push((plan.slots[*slot as usize].as_str(), value.clone()));
+            out.insert(names[*slot as usize].clone(), value.clone());
             fibre.slots[*slot as usize] = value;
         }
-        self.close(fibre, record, State::Succeeded, Value::object(out));
+        self.close(fibre, record, State::Succeeded, out.finish());
         Ok(Flow::On)
     }
 

@@ -248,9 +248,13 @@ impl Machine {
     /// Continues a fibre that was taken out, until it waits or ends; then with its parent.
     pub(super) fn settle(&mut self, at: usize, fibre: Box<Fibre>, flow: Flow) {
         let (mut at, mut fibre, mut flow) = (at, fibre, flow);
+        let (mut level, mut plan) = (fibre.level, self.levels[fibre.level as usize].plan.clone());
         loop {
+            if fibre.level != level {
+                (level, plan) = (fibre.level, self.levels[fibre.level as usize].plan.clone());
+            }
             while let Flow::On = flow {
-                flow = if self.budget_used_up() { Flow::Yield } else { self.advance(at, &mut fibre) };
+                flow = if self.budget_used_up() { Flow::Yield } else { self.advance(&plan, at, &mut fibre) };
             }
             let result = match flow {
                 Flow::On | Flow::Waits => {
@@ -337,11 +341,10 @@ impl Machine {
     }
 
     /// Takes one step, or leaves a block that is done.
-    fn advance(&mut self, at: usize, fibre: &mut Fibre) -> Flow {
-        let plan = self.levels[fibre.level as usize].plan.clone();
+    fn advance(&mut self, plan: &Plan, at: usize, fibre: &mut Fibre) -> Flow {
         let begun = match fibre.begun.take() {
             Some(begun) => begun,
-            None => match self.begin_step(&plan, fibre) {
+            None => match self.begin_step(plan, fibre) {
                 Ok(begun) => begun,
                 Err(flow) => return flow,
             },
@@ -422,7 +425,7 @@ impl Machine {
     /// Ends a step that did not fail, and binds its result to its name.
     pub(super) fn close(&mut self, fibre: &mut Fibre, record: usize, state: State, outcome: Value) {
         let now = self.now;
-        let plan = self.levels[fibre.level as usize].plan.clone();
+        let plan = &self.levels[fibre.level as usize].plan;
         let record = &mut self.records[record];
         // A caught step stays caught; its branch's end is not its own success.
         if record.state == State::Running {
@@ -494,8 +497,9 @@ impl Machine {
             self.close(fibre, record, State::Succeeded, Value::list(Vec::new()));
             return Flow::On;
         }
-        // One step of each item, at least.
-        self.records.reserve(count.min(RECORDS));
+        // One step of each item, at least, and those behind the loop.
+        let behind = self.levels[0].plan.blocks[0].len();
+        self.records.reserve(count.min(RECORDS) + behind);
         let mut group = Group {
             record,
             children: Vec::with_capacity(count.min(each.at_once as usize)),
@@ -526,7 +530,7 @@ impl Machine {
         item: Option<&Value>,
     ) {
         let Some(fibre) = &mut self.fibres[child] else { return };
-        fibre.slots.clone_from(&parent.slots);
+        restore(&mut fibre.slots, &parent.slots);
         fibre.frames.clear();
         fibre.frames.push(Frame { block: each.block, at: 0, owner: Some(record) });
         fibre.parent = fibre.parent.map(|(parent, _)| (parent, index));
@@ -782,6 +786,16 @@ enum Collected {
     Failed(Failure),
     /// Its evaluation was deferred.
     Deferred,
+}
+
+/// Sets slots to the values of others. Most of them are the same already, and stay.
+fn restore(slots: &mut Vec<Value>, from: &[Value]) {
+    slots.resize(from.len(), Value::Undefined);
+    for (slot, value) in slots.iter_mut().zip(from) {
+        if !slot.is_shared_with(value) {
+            slot.clone_from(value);
+        }
+    }
 }
 
 /// What an `invoke` step returns: the reply of the workflow.

@@ -109,7 +109,7 @@ impl Machine {
     pub fn set(&mut self, effect: EffectId, name: &str, value: Value) -> bool {
         let Some(fibre) = self.fibre_of(effect).and_then(|at| self.fibres.get_mut(at)?.as_mut()) else { return false };
         let plan = &self.levels[fibre.level as usize].plan;
-        let known = plan.slots.iter().position(|known| known == name);
+        let known = plan.slots.iter().position(|known| **known == *name);
         let Some(slot) = known.and_then(|slot| fibre.slots.get_mut(slot)) else { return false };
         let known = !matches!(slot, Value::Undefined);
         if known {
@@ -138,7 +138,7 @@ impl Seen {
     fn known(&self) -> impl Iterator<Item = (usize, &str, &Value)> {
         let named = self.plan.slots.iter().zip(&self.slots).enumerate();
         let known = named.filter(|(_, (_, value))| !matches!(value, Value::Undefined));
-        known.map(|(at, (name, value))| (at, name.as_str(), value))
+        known.map(|(at, (name, value))| (at, &**name, value))
     }
 
     /// Evaluates an expression over these names and the functions of the document.

@@ -202,6 +202,14 @@ pub enum BinaryOp {
     In,
 }
 
+impl BinaryOp {
+    /// Whether it compares: what it returns is a boolean.
+    pub fn compares(self) -> bool {
+        use BinaryOp::*;
+        matches!(self, LooseEq | LooseNe | Eq | Ne | Lt | Le | Gt | Ge)
+    }
+}
+
 /// Operators that may skip their second operand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LogicalOp {

@@ -310,24 +310,72 @@ pub fn num(num: f64) -> Value {
     Value::Num(num)
 }
 
-/// What an operator returns on two numbers, in the cases that loops are made of; nothing in the others.
-#[inline]
-pub fn plain(op: BinaryOp, a: &Value, b: &Value) -> Option<Value> {
-    match (a, b) {
-        (Value::Int(a), Value::Int(b)) => match compared(op, *a, *b) {
-            Some(holds) => Some(Value::Bool(holds)),
-            None => whole(op, *a, *b).map(Value::Int),
-        },
-        (Value::Num(a), Value::Num(b)) => float(op, *a, *b),
-        (Value::Num(a), Value::Int(b)) if is_safe(*b) => float(op, *a, *b as f64),
-        (Value::Int(a), Value::Num(b)) if is_safe(*a) => float(op, *a as f64, *b),
-        _ => None,
+/// A number, apart from other values: computing with it has nothing to drop.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Number {
+    Int(i64),
+    Num(f64),
+}
+
+impl Number {
+    #[inline]
+    pub fn of(value: &Value) -> Option<Number> {
+        match value {
+            Value::Int(int) => Some(Number::Int(*int)),
+            Value::Num(num) => Some(Number::Num(*num)),
+            _ => None,
+        }
+    }
+
+    #[inline]
+    pub fn value(self) -> Value {
+        match self {
+            Number::Int(int) => Value::Int(int),
+            Number::Num(num) => Value::Num(num),
+        }
+    }
+
+    /// As a double, where that is the same number.
+    #[inline]
+    fn double(self) -> Option<f64> {
+        match self {
+            Number::Int(int) => is_safe(int).then_some(int as f64),
+            Number::Num(num) => Some(num),
+        }
+    }
+
+    /// A comparison of two numbers; nothing for other operators, and for integers that are no doubles.
+    #[inline]
+    pub fn compared(op: BinaryOp, a: Number, b: Number) -> Option<bool> {
+        match (a, b) {
+            (Number::Int(a), Number::Int(b)) => compared(op, a, b),
+            _ => compared(op, a.double()?, b.double()?),
+        }
+    }
+
+    /// Arithmetic of two numbers, in the cases that loops are made of; nothing in the others.
+    #[inline]
+    pub fn computed(op: BinaryOp, a: Number, b: Number) -> Option<Number> {
+        match (a, b) {
+            (Number::Int(a), Number::Int(b)) => whole(op, a, b).map(Number::Int),
+            _ => float(op, a.double()?, b.double()?).map(Number::Num),
+        }
     }
 }
 
-/// A comparison of two integers; nothing for other operators.
+/// What an operator returns on two numbers, in the cases that loops are made of; nothing in the others.
 #[inline]
-pub(super) fn compared(op: BinaryOp, a: i64, b: i64) -> Option<bool> {
+pub fn plain(op: BinaryOp, a: &Value, b: &Value) -> Option<Value> {
+    let (a, b) = (Number::of(a)?, Number::of(b)?);
+    match Number::compared(op, a, b) {
+        Some(holds) => Some(Value::Bool(holds)),
+        None => Number::computed(op, a, b).map(Number::value),
+    }
+}
+
+/// A comparison of two numbers of one kind; nothing for other operators.
+#[inline]
+pub(super) fn compared<T: PartialOrd>(op: BinaryOp, a: T, b: T) -> Option<bool> {
     use BinaryOp::*;
     Some(match op {
         Eq | LooseEq => a == b,
@@ -372,20 +420,15 @@ fn is_safe(int: i64) -> bool {
     int.unsigned_abs() < SAFE as u64
 }
 
+/// Arithmetic of two doubles; nothing for other operators.
 #[inline]
-fn float(op: BinaryOp, a: f64, b: f64) -> Option<Value> {
+fn float(op: BinaryOp, a: f64, b: f64) -> Option<f64> {
     use BinaryOp::*;
     Some(match op {
-        Eq | LooseEq => Value::Bool(a == b),
-        Ne | LooseNe => Value::Bool(a != b),
-        Lt => Value::Bool(a < b),
-        Le => Value::Bool(a <= b),
-        Gt => Value::Bool(a > b),
-        Ge => Value::Bool(a >= b),
-        Add => Value::Num(a + b),
-        Sub => Value::Num(a - b),
-        Mul => Value::Num(a * b),
-        Div => Value::Num(a / b),
+        Add => a + b,
+        Sub => a - b,
+        Mul => a * b,
+        Div => a / b,
         _ => return None,
     })
 }

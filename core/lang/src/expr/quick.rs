@@ -17,7 +17,10 @@ use kanzlei_model::value::Value;
 
 use super::ast::*;
 use super::eval::compared;
-use super::ops;
+use super::ops::{self, Number};
+
+/// Operators within each other that are computed as numbers before it is known whether all of them are: bounds what is done in vain.
+const NESTED: u32 = 4;
 
 /// The value of an expression: one that exists, or one that was computed.
 pub(super) enum Found<'v> {
@@ -63,22 +66,35 @@ pub(super) fn value<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64) -> O
         Kind::Chain(of) => value(of, slots, work),
         Kind::Unary(UnaryOp::Not, of) => {
             *work += 1;
-            Some(Found::Made(Value::Bool(!ops::truthy(value(of, slots, work)?.get()))))
+            Some(Found::Made(Value::Bool(!holds(of, slots, work)?)))
         }
         Kind::Binary(op, sides) => {
+            if let Some((a, b)) = numbers(sides, slots, work) {
+                match Number::compared(*op, a, b) {
+                    Some(holds) => return Some(Found::Made(Value::Bool(holds))),
+                    None => {
+                        if let Some(number) = Number::computed(*op, a, b) {
+                            return Some(Found::Made(number.value()));
+                        }
+                    }
+                }
+            }
             *work += 1;
             let (mut left, mut right) = (Value::Undefined, Value::Undefined);
             let a = operand(&sides.0, slots, work, &mut left)?;
             let b = operand(&sides.1, slots, work, &mut right)?;
-            if let Some(result) = ops::plain(*op, a, b) {
-                return Some(Found::Made(result));
-            }
             // Texts that are put together are metered by their bytes.
             let comparable = *op != BinaryOp::Add && *op != BinaryOp::In && a.depth() + b.depth() == 0;
             comparable.then(|| {
                 *work += compared(a, b);
                 Found::Made(ops::binary(*op, a, b))
             })
+        }
+        Kind::Logical(op @ (LogicalOp::And | LogicalOp::Or), sides) if compares(&sides.0) && compares(&sides.1) => {
+            *work += 1;
+            let left = holds(&sides.0, slots, work)?;
+            let decided = left == (*op == LogicalOp::Or);
+            Some(Found::Made(Value::Bool(if decided { left } else { holds(&sides.1, slots, work)? })))
         }
         Kind::Logical(op, sides) => {
             *work += 1;
@@ -92,10 +108,60 @@ pub(super) fn value<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64) -> O
         }
         Kind::Conditional(parts) => {
             *work += 1;
-            let holds = ops::truthy(value(&parts.0, slots, work)?.get());
+            let holds = holds(&parts.0, slots, work)?;
             value(if holds { &parts.1 } else { &parts.2 }, slots, work)
         }
         _ => None,
+    }
+}
+
+/// Whether what an expression returns is a boolean, whatever it reads.
+#[inline]
+fn compares(expr: &Expr) -> bool {
+    match &expr.kind {
+        Kind::Binary(op, _) => op.compares(),
+        Kind::Unary(UnaryOp::Not, _) => true,
+        Kind::Logical(LogicalOp::And | LogicalOp::Or, sides) => compares(&sides.0) && compares(&sides.1),
+        _ => false,
+    }
+}
+
+/// Whether a condition holds.
+fn holds(expr: &Expr, slots: &[Value], work: &mut u64) -> Option<bool> {
+    match &expr.kind {
+        Kind::Binary(op, sides) => {
+            if op.compares()
+                && let Some((a, b)) = numbers(sides, slots, work)
+                && let Some(holds) = Number::compared(*op, a, b)
+            {
+                return Some(holds);
+            }
+            Some(ops::truthy(value(expr, slots, work)?.get()))
+        }
+        _ => Some(ops::truthy(value(expr, slots, work)?.get())),
+    }
+}
+
+/// Both operands, where they are numbers.
+#[inline]
+fn numbers(sides: &(Expr, Expr), slots: &[Value], work: &mut u64) -> Option<(Number, Number)> {
+    let mut units = 1;
+    let b = number(&sides.1, slots, &mut units, NESTED)?;
+    let a = number(&sides.0, slots, &mut units, NESTED)?;
+    *work += units;
+    Some((a, b))
+}
+
+/// The number that an expression names, or makes of others with so many operators in each other.
+fn number(expr: &Expr, slots: &[Value], work: &mut u64, nested: u32) -> Option<Number> {
+    match &expr.kind {
+        Kind::Binary(op, sides) if nested > 0 => {
+            *work += 1;
+            let b = number(&sides.1, slots, work, nested - 1)?;
+            let a = number(&sides.0, slots, work, nested - 1)?;
+            Number::computed(*op, a, b)
+        }
+        _ => Number::of(place(expr, slots)?),
     }
 }
 
@@ -114,20 +180,26 @@ fn operand<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64, made: &'v mut
     }
 }
 
-/// The value that an expression names, where it exists.
+/// The value that an expression names, where it exists. What an evaluation holds open looks empty, so that nothing is found in it.
+#[inline]
 fn place<'v>(expr: &'v Expr, slots: &'v [Value]) -> Option<&'v Value> {
     match &expr.kind {
         Kind::Const(value) => Some(value),
         Kind::Slot(slot) => slots.get(*slot as usize),
+        _ => within(expr, slots),
+    }
+}
+
+/// The value that an expression names within another.
+fn within<'v>(expr: &'v Expr, slots: &'v [Value]) -> Option<&'v Value> {
+    match &expr.kind {
         Kind::Chain(of) => place(of, slots),
         Kind::Member { of, name, .. } => match place(of, slots)? {
-            Value::Object(object) if object.open().is_none() => object.get(name),
+            Value::Object(object) => object.get(name),
             _ => None,
         },
         Kind::Index { of, key, .. } => match (place(of, slots)?, place(key, slots)?) {
-            (Value::List(list), Value::Int(at)) if list.open().is_none() => {
-                list.items().get(usize::try_from(*at).ok()?)
-            }
+            (Value::List(list), Value::Int(at)) => list.items().get(usize::try_from(*at).ok()?),
             _ => None,
         },
         _ => None,

@@ -231,6 +231,11 @@ fn quick_values_are_those_of_the_evaluation() {
         "items > 1",
         "vessel.body === vessel.body",
         "input.imo && input.big",
+        "input.imo > 1 || input.big > 1",
+        "!(vessel.status > 1) && input.imo === '1' || vessel.body.length_m / 2 >= 1",
+        "vessel.body.length_m + 1 - 2 * 3 / 4 % 5 + 6 + 7 + 8 > 10",
+        "input.imo + 1 + 2 + 3 + 4 + 5 + 6 === 'a'",
+        "(input.big - 1) * 2 < 2 ** 60 && input.big * 0 === 0",
     ];
     let mut quick = 0;
     for text in both.chain(more.map(str::to_owned)) {

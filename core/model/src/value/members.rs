@@ -13,8 +13,8 @@ const FEW: usize = 8;
 pub(super) enum Members {
     /// Up to [`FEW`].
     Few(Vec<(Str, Value)>),
-    /// More.
-    Many(IndexMap<Str, Value, RandomState>),
+    /// More. Boxed, as most objects have few.
+    Many(Box<IndexMap<Str, Value, RandomState>>),
 }
 
 impl Default for Members {
@@ -27,7 +27,7 @@ impl Members {
     pub fn with_capacity(capacity: usize) -> Self {
         match capacity <= FEW {
             true => Members::Few(Vec::with_capacity(capacity)),
-            false => Members::Many(IndexMap::with_capacity_and_hasher(capacity, RandomState::default())),
+            false => Members::Many(Box::new(IndexMap::with_capacity_and_hasher(capacity, RandomState::default()))),
         }
     }
 
@@ -62,7 +62,7 @@ impl Members {
                 None => {
                     let mut many: IndexMap<_, _, _> = std::mem::take(few).into_iter().collect();
                     many.insert(name, value);
-                    *self = Members::Many(many);
+                    *self = Members::Many(Box::new(many));
                 }
             },
             Members::Many(many) => _ = many.insert(name, value),
@@ -108,8 +108,25 @@ impl Members {
     }
 }
 
+/// Whether a name is this one. Most are short: two words are compared sooner than a function for it is called.
+#[inline]
 fn same(key: &Str, name: &str) -> bool {
-    key.len() == name.len() && **key == *name
+    let (a, b) = (key.as_bytes(), name.as_bytes());
+    if a.len() != b.len() {
+        return false;
+    }
+    match a.len() {
+        0..4 => a.iter().eq(b),
+        4..8 => ends::<4>(a, b),
+        8..=16 => ends::<8>(a, b),
+        _ => a == b,
+    }
+}
+
+/// Whether both begin and end with the same bytes.
+#[inline]
+fn ends<const N: usize>(a: &[u8], b: &[u8]) -> bool {
+    a.first_chunk::<N>() == b.first_chunk::<N>() && a.last_chunk::<N>() == b.last_chunk::<N>()
 }
 
 /// Equal in content, in whatever order.

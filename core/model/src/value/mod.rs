@@ -144,6 +144,17 @@ impl Value {
         Value::Text(text.into())
     }
 
+    /// Whether both are one text, list or object in memory, or undefined: copying one over the other changes nothing.
+    pub fn is_shared_with(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Value::Undefined, Value::Undefined) => true,
+            (Value::Text(a), Value::Text(b)) => Arc::ptr_eq(a, b),
+            (Value::List(a), Value::List(b)) => Arc::ptr_eq(a, b),
+            (Value::Object(a), Value::Object(b)) => Arc::ptr_eq(a, b),
+            _ => false,
+        }
+    }
+
     /// A list of these items.
     pub fn list(items: Vec<Value>) -> Self {
         let (mut depth, mut weight) = (0, 2u64);
@@ -413,6 +424,7 @@ impl Object {
     }
 
     /// The member of a name.
+    #[inline]
     pub fn get(&self, name: &str) -> Option<&Value> {
         self.members().get(name)
     }

@@ -50,8 +50,8 @@ pub async fn resume(app: Data<App>, caller: Caller) -> Result<HttpResponse> {
 }
 
 /// `GET /openapi`: the OpenAPI document of all endpoints, as clients read it.
-pub async fn public_api(app: Data<App>) -> HttpResponse {
-    HttpResponse::Ok().content_type("application/json").body(app.live.load().openapi(""))
+pub async fn public_api(app: Data<App>) -> Result<HttpResponse> {
+    Ok(HttpResponse::Ok().content_type("application/json").body(app.openapi("").await?))
 }
 
 /// `GET /openapi.json`: the OpenAPI document of this API.

@@ -48,7 +48,7 @@ pub async fn serve(
         ("live", "GET" | "HEAD") => Ok(metrics::live()),
         ("ready", "GET" | "HEAD") => Ok(metrics::ready(app)),
         ("openapi.json", "GET" | "HEAD") => {
-            let document = app.live.load().openapi(&host::of(request.uri(), request.headers()));
+            let document = app.openapi(&host::of(request.uri(), request.headers())).await?;
             Ok(HttpResponse::Ok()
                 .content_type("application/json")
                 .insert_header(("Cache-Control", "no-cache"))
