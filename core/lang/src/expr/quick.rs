@@ -90,11 +90,8 @@ pub(super) fn value<'v>(expr: &'v Expr, slots: &'v [Value], work: &mut u64) -> O
                 Found::Made(ops::binary(*op, a, b))
             })
         }
-        Kind::Logical(op @ (LogicalOp::And | LogicalOp::Or), sides) if compares(&sides.0) && compares(&sides.1) => {
-            *work += 1;
-            let left = holds(&sides.0, slots, work)?;
-            let decided = left == (*op == LogicalOp::Or);
-            Some(Found::Made(Value::Bool(if decided { left } else { holds(&sides.1, slots, work)? })))
+        Kind::Logical(LogicalOp::And | LogicalOp::Or, sides) if compares(&sides.0) && compares(&sides.1) => {
+            Some(Found::Made(Value::Bool(holds(expr, slots, work)?)))
         }
         Kind::Logical(op, sides) => {
             *work += 1;
@@ -137,6 +134,11 @@ fn holds(expr: &Expr, slots: &[Value], work: &mut u64) -> Option<bool> {
                 return Some(holds);
             }
             Some(ops::truthy(value(expr, slots, work)?.get()))
+        }
+        Kind::Logical(op @ (LogicalOp::And | LogicalOp::Or), sides) => {
+            *work += 1;
+            let left = holds(&sides.0, slots, work)?;
+            if left == (*op == LogicalOp::Or) { Some(left) } else { holds(&sides.1, slots, work) }
         }
         _ => Some(ops::truthy(value(expr, slots, work)?.get())),
     }
