@@ -298,7 +298,7 @@ impl Live {
     }
 
     /// The OpenAPI document of what clients of a host reach; of all endpoints where no endpoint names the host. The first call
-    /// makes it, which takes some tens of microseconds for each endpoint; see [`Live::openapi_made`].
+    /// writes it, in a time that grows with the number of endpoints; [`Live::openapi_made`] never does.
     pub fn openapi(&self, host: &str) -> Bytes {
         let (host, place) = match self.openapi.get_key_value(host) {
             Some((host, place)) if !host.is_empty() => (Some(host.as_str()), place),
@@ -313,7 +313,7 @@ impl Live {
         place.get_or_init(make).clone()
     }
 
-    /// The same document, where it was made before.
+    /// The same document, where an earlier call wrote it.
     pub fn openapi_made(&self, host: &str) -> Option<Bytes> {
         self.openapi.get(host).or_else(|| self.openapi.get(""))?.get().cloned()
     }

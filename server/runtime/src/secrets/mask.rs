@@ -39,7 +39,7 @@ pub struct Forms(Option<Search>);
 
 struct Search {
     automaton: AhoCorasick,
-    /// A fast search for places at which a form may begin; `None` if there are too many forms for it.
+    /// Finds the places at which a form may begin; `None` where there are more forms than it can hold.
     grams: Option<Grams>,
     longest: usize,
 }
