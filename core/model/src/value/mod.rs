@@ -62,13 +62,39 @@ pub enum Value {
     Object(Arc<Object>),
 }
 
-/// What was made at once, or is made of a text when it is asked for.
+/// What was made at once, or is made of a text when it is asked for. Small: most values are made at once.
 #[derive(Debug)]
 enum Lazy<T> {
     Made(T),
-    Of(Source, OnceLock<T>),
+    Of(Box<Unread<T>>),
     /// Held by an evaluation under this number; empty here.
-    Open(u32, T),
+    Open(u32),
+}
+
+/// The text of what was not asked for yet, and what was made of it since.
+#[derive(Debug)]
+struct Unread<T> {
+    source: Source,
+    made: OnceLock<T>,
+}
+
+/// What has nothing in it.
+trait Empty: 'static {
+    fn empty() -> &'static Self;
+}
+
+impl Empty for Vec<Value> {
+    fn empty() -> &'static Self {
+        static EMPTY: Vec<Value> = Vec::new();
+        &EMPTY
+    }
+}
+
+impl Empty for Members {
+    fn empty() -> &'static Self {
+        static EMPTY: Members = Members::Few(Vec::new());
+        &EMPTY
+    }
 }
 
 impl<T: Default> Default for Lazy<T> {
@@ -77,22 +103,23 @@ impl<T: Default> Default for Lazy<T> {
     }
 }
 
-impl<T> Lazy<T> {
+impl<T: Empty> Lazy<T> {
     fn of(source: Source) -> Self {
-        Lazy::Of(source, OnceLock::new())
+        Lazy::Of(Box::new(Unread { source, made: OnceLock::new() }))
     }
 
     fn get(&self, make: impl FnOnce(&Source) -> T) -> &T {
         match self {
-            Lazy::Made(made) | Lazy::Open(_, made) => made,
-            Lazy::Of(source, made) => made.get_or_init(|| make(source)),
+            Lazy::Made(made) => made,
+            Lazy::Of(unread) => unread.made.get_or_init(|| make(&unread.source)),
+            Lazy::Open(_) => T::empty(),
         }
     }
 
     /// The text, while nothing was asked for.
     fn unread(&self) -> Option<&Source> {
         match self {
-            Lazy::Of(source, made) if made.get().is_none() => Some(source),
+            Lazy::Of(unread) if unread.made.get().is_none() => Some(&unread.source),
             _ => None,
         }
     }
@@ -100,8 +127,8 @@ impl<T> Lazy<T> {
     /// The JSON text that is written of it, where it has one.
     fn exact(&self) -> Option<&str> {
         match self {
-            Lazy::Made(_) | Lazy::Open(..) => None,
-            Lazy::Of(source, _) => source.exact(),
+            Lazy::Of(unread) => unread.source.exact(),
+            _ => None,
         }
     }
 
@@ -142,17 +169,6 @@ impl Value {
     /// A text.
     pub fn text(text: impl Into<Str>) -> Self {
         Value::Text(text.into())
-    }
-
-    /// Whether both are one text, list or object in memory, or undefined: copying one over the other changes nothing.
-    pub fn is_shared_with(&self, other: &Self) -> bool {
-        match (self, other) {
-            (Value::Undefined, Value::Undefined) => true,
-            (Value::Text(a), Value::Text(b)) => Arc::ptr_eq(a, b),
-            (Value::List(a), Value::List(b)) => Arc::ptr_eq(a, b),
-            (Value::Object(a), Value::Object(b)) => Arc::ptr_eq(a, b),
-            _ => false,
-        }
     }
 
     /// A list of these items.
@@ -200,13 +216,12 @@ impl Value {
     /// A list that an evaluation still changes: it stands for the items that the evaluation holds under a number,
     /// and is empty itself. It must not leave the evaluation.
     pub fn open_list(number: u32) -> Self {
-        Value::List(Arc::new(List { items: Lazy::Open(number, Vec::new()), depth: 1, weight: 2, named: None }))
+        Value::List(Arc::new(List { items: Lazy::Open(number), depth: 1, weight: 2, named: None }))
     }
 
     /// An object that an evaluation still changes, as [`Value::open_list`].
     pub fn open_object(number: u32) -> Self {
-        let members = Lazy::Open(number, Members::default());
-        Value::Object(Arc::new(Object { members, depth: 1, weight: 2, file: None }))
+        Value::Object(Arc::new(Object { members: Lazy::Open(number), depth: 1, weight: 2, file: None }))
     }
 
     /// The number under which an evaluation holds what this stands for.
@@ -407,7 +422,7 @@ impl List {
     #[inline]
     pub fn open(&self) -> Option<u32> {
         match self.items {
-            Lazy::Open(number, _) => Some(number),
+            Lazy::Open(number) => Some(number),
             _ => None,
         }
     }
@@ -453,7 +468,7 @@ impl Object {
     #[inline]
     pub fn open(&self) -> Option<u32> {
         match self.members {
-            Lazy::Open(number, _) => Some(number),
+            Lazy::Open(number) => Some(number),
             _ => None,
         }
     }
