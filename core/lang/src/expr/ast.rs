@@ -310,6 +310,8 @@ pub struct Arrow {
     pub body: Expr,
     /// The type that it is declared to return.
     pub returns: Option<Type>,
+    /// Its one parameter, where what it returns may be computed without an evaluation.
+    pub quick: Option<u32>,
 }
 
 impl Arrow {

@@ -11,6 +11,7 @@ use super::ast::*;
 use super::meter::Meter;
 use super::methods::Cursor;
 use super::ops;
+use super::quick::{self, Names};
 use super::script::grow::Growing;
 use super::script::heap::Heap;
 use kanzlei_model::value::{MAX_DEPTH, MAX_WEIGHT, ObjectBuilder, Str, Value};
@@ -770,13 +771,13 @@ impl Eval<'_> {
     /// Calls a function with one argument; the usual case, `item => …`, makes no list of arguments.
     pub(super) fn apply_one(&mut self, function: &Function, item: &Value) -> Res {
         if let Function::Arrow(arrow) = function
-            && let [Param { target: Target::Local(local), default: None, rest: false, .. }] = arrow.params.as_slice()
+            && let Some(parameter) = arrow.quick
         {
-            self.set_local(*local, item.clone());
-            return match self.expr(&arrow.body) {
-                Err(Stop::Nothing) => Ok(Value::Undefined),
-                other => other,
-            };
+            let mut work = 1;
+            if let Some(found) = quick::value(&arrow.body, &Names::of(self.slots).and(parameter, item), &mut work) {
+                self.meter.work(work)?;
+                return Ok(found.into_value());
+            }
         }
         self.apply(function, std::slice::from_ref(item))
     }

@@ -251,7 +251,7 @@ impl Expression {
     fn of(text: &str, lowered: syntax::Lowered) -> Self {
         Expression {
             text: text.into(),
-            quick: quick::suits(&lowered.expr),
+            quick: quick::suits(&lowered.expr, None),
             expr: lowered.expr,
             locals: lowered.locals,
             uses: lowered.uses,
@@ -262,10 +262,11 @@ impl Expression {
     }
 
     /// Evaluates over the values of the scope it was compiled with.
+    #[inline]
     pub fn eval(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
         let mut work = 1;
         if self.quick
-            && let Some(found) = quick::value(&self.expr, slots, &mut work)
+            && let Some(found) = quick::value(&self.expr, &quick::Names::of(slots), &mut work)
             && limits.spend(work)
         {
             return Ok(found.into_value());
@@ -298,7 +299,7 @@ impl Expression {
         let mut work = 1;
         if self.quick
             && reached.is_none()
-            && let Some(found) = quick::value(&self.expr, slots, &mut work)
+            && let Some(found) = quick::value(&self.expr, &quick::Names::of(slots), &mut work)
         {
             let mut meter = meter;
             return (meter.work(work).map(|()| found.into_value()), meter);

@@ -68,22 +68,12 @@ impl Template {
     }
 
     /// Evaluates it over the values of its scope.
+    #[inline]
     pub fn eval(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
         match self {
             Template::Text(text) => Ok(Value::Text(text.clone())),
             Template::Single(expression) => expression.eval(slots, limits),
-            Template::Mixed(texts, parts) => {
-                let (mut out, mut meter) = (String::from(&*texts[0]), Meter::new(limits));
-                for (part, text) in parts.iter().zip(&texts[1..]) {
-                    let (value, left) = part.eval_metered(slots, meter);
-                    meter = left;
-                    meter.append(&value?, &mut out)?;
-                    out.push_str(text);
-                }
-                let text = Value::text(out);
-                EvalError::check_size(&text)?;
-                Ok(text)
-            }
+            Template::Mixed(texts, parts) => mixed(texts, parts, slots, limits),
         }
     }
 
@@ -95,6 +85,20 @@ impl Template {
             Template::Mixed(_, parts) => parts,
         }
     }
+}
+
+/// Texts with the values of expressions between them.
+fn mixed(texts: &[Str], parts: &[Expression], slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
+    let (mut out, mut meter) = (String::from(&*texts[0]), Meter::new(limits));
+    for (part, text) in parts.iter().zip(&texts[1..]) {
+        let (value, left) = part.eval_metered(slots, meter);
+        meter = left;
+        meter.append(&value?, &mut out)?;
+        out.push_str(text);
+    }
+    let text = Value::text(out);
+    EvalError::check_size(&text)?;
+    Ok(text)
 }
 
 fn shift(mut fault: Fault, by: usize) -> Fault {

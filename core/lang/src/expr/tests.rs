@@ -241,7 +241,7 @@ fn quick_values_are_those_of_the_evaluation() {
     for text in both.chain(more.map(str::to_owned)) {
         let Ok(expression) = Expression::compile(&text, &scope()) else { continue };
         let slots = slots();
-        let found = quick::value(&expression.expr, &slots, &mut 0).filter(|_| expression.quick);
+        let found = quick::value(&expression.expr, &quick::Names::of(&slots), &mut 0).filter(|_| expression.quick);
         let (whole, _) =
             eval::run(&text, &expression.expr, expression.locals, &slots, Meter::new(Limits::default()), None);
         if let Some(found) = found {
@@ -251,4 +251,34 @@ fn quick_values_are_those_of_the_evaluation() {
         }
     }
     assert!(quick > 1000, "{quick}");
+}
+
+/// A function of one parameter is computed without an evaluation, one of two by one.
+#[test]
+fn quick_functions_return_what_an_evaluation_does() {
+    let list = "[1, -2.5, 'ab', null, true, [1, 2], {n: 3, of: {m: 'x'}}, {n: '3'}, {of: null}, {}]";
+    let bodies = [
+        "x",
+        "7",
+        "x.n",
+        "x?.n",
+        "x?.of?.m",
+        "x?.of.m",
+        "x[0]",
+        "x.n > 2",
+        "x?.n === 3 && x?.of?.m === 'x'",
+        "x?.n ?? vessel.status",
+        "!x || x.n",
+        "x > 0 ? x * 2 : vessel.body.length_m",
+        "x + 1",
+        "x === x",
+        "x * x - 1 < 2",
+        "items.some(y => y === x)",
+        "items.filter(y => y > x).length",
+    ];
+    for body in bodies {
+        let whole = eval(&format!("{list}.map((x, i) => {body})"));
+        assert_eq!(eval(&format!("{list}.map(x => {body})")), whole, "{body}");
+    }
+    assert_eq!(eval("list.sum([{n: 1}, {n: 2.5}, {n: '4'}], x => x.n)"), Ok("7.5".into()));
 }

@@ -8,7 +8,7 @@ use sha1::Sha1;
 use sha2::{Digest, Sha256, Sha384, Sha512};
 
 use super::{arg, function};
-use crate::expr::ast::Arg;
+use crate::expr::ast::{Arg, BinaryOp, Function};
 use crate::expr::eval::{Eval, Res, range_failure, type_failure};
 use crate::expr::functions::Static;
 use crate::expr::ops;
@@ -148,33 +148,40 @@ impl Eval<'_> {
         self.make_list(out)
     }
 
+    /// The sum of a list, or of what a function makes of its items.
+    fn sum(&mut self, list: &[Value], number_of: Option<&Function>) -> Res {
+        let mut sum = Value::Int(0);
+        for item in list {
+            self.item_work(1)?;
+            let made = number_of.map(|function| self.apply_one(function, item)).transpose()?;
+            let number = match made.as_ref().unwrap_or(item) {
+                number @ (Value::Int(_) | Value::Num(_)) => number,
+                other => &Value::Num(self.number_of(other)?),
+            };
+            sum = ops::binary(BinaryOp::Add, &sum, number);
+        }
+        Ok(sum)
+    }
+
     /// The functions over lists that accept a function: group, sortBy, sum, unique.
     pub(super) fn list_function(&mut self, what: Static, args: &[Arg]) -> Res {
         let values = self.arg_values(args)?;
         let first = arg(&values, 0);
         let list = self.items_of(&first, what)?;
         let key_of = function(args, 1);
+        if what == Static::ListSum {
+            return self.sum(&list, key_of);
+        }
         let mut keyed = Vec::with_capacity(list.len());
         for item in list.iter() {
             self.item_work(1)?;
             let key = match key_of {
-                Some(function) => self.apply(function, std::slice::from_ref(item))?,
+                Some(function) => self.apply_one(function, item)?,
                 None => item.clone(),
             };
             keyed.push((key, item.clone()));
         }
         match what {
-            Static::ListSum => {
-                let mut sum = Value::Int(0);
-                for (key, _) in &keyed {
-                    let number = match key {
-                        Value::Int(_) | Value::Num(_) => key.clone(),
-                        other => Value::Num(self.number_of(other)?),
-                    };
-                    sum = ops::binary(crate::expr::ast::BinaryOp::Add, &sum, &number);
-                }
-                Ok(sum)
-            }
             Static::ListSortBy => {
                 // Sorting pairs by their first place; equal or incomparable keys keep their order.
                 let bytes: u64 = keyed.iter().map(|(key, _)| 1 + key.weight() / 16).sum();

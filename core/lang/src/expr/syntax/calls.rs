@@ -352,7 +352,8 @@ impl Lowering<'_> {
         self.arrow_height = self.height - depth;
         self.height = self.height.max(height);
         self.peak = self.peak.max(peak);
-        Arrow { params: lowered, body, returns: None }
+        let quick = crate::expr::quick::parameter(&lowered, &body);
+        Arrow { params: lowered, body, returns: None, quick }
     }
 
     /// Takes a slot for a name.
