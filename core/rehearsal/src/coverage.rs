@@ -229,7 +229,7 @@ fn taken(machine: &Machine, index: usize, record: &StepRecord, step: &Step) -> V
     if skipped {
         return out;
     }
-    match (&step.action, &record.outcome) {
+    match (&step.action, &*record.outcome(machine.plan_of(record))) {
         (Action::If { .. }, Value::Bool(truth)) => out.push(if *truth { "then" } else { "else" }.to_owned()),
         (Action::Match { arms, .. }, value) if !matches!(value, Value::Undefined) || record.failure.is_none() => {
             let taken = arms.iter().find(|(test, _)| test.fits(value));

@@ -409,16 +409,20 @@ pub enum Maker {
 impl Maker {
     /// Evaluates it over the slots of a run.
     pub fn make(&self, slots: &[Value], limits: Limits<'_>) -> Result<Value, Box<EvalError>> {
+        self.made(slots, &limits)
+    }
+
+    fn made(&self, slots: &[Value], limits: &Limits<'_>) -> Result<Value, Box<EvalError>> {
         let value = match self {
             Maker::Const(value) => return Ok(value.clone()),
-            Maker::Text(template) => template.eval(slots, limits)?,
+            Maker::Text(template) => template.eval(slots, *limits)?,
             Maker::List(items) => {
-                Value::list(items.iter().map(|item| item.make(slots, limits)).collect::<Result<_, _>>()?)
+                Value::list(items.iter().map(|item| item.made(slots, limits)).collect::<Result<_, _>>()?)
             }
             Maker::Object(members) => {
                 let mut builder = ObjectBuilder::with_capacity(members.len());
                 for (key, maker) in members {
-                    builder.insert(key.clone(), maker.make(slots, limits)?);
+                    builder.insert(key.clone(), maker.made(slots, limits)?);
                 }
                 builder.finish()
             }

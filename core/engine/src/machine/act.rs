@@ -1,5 +1,7 @@
 //! What each kind of step does when a fibre reaches it.
 
+use std::num::NonZeroU32;
+
 use super::flow::{Awaits, Begun, Fibre, Flow, What};
 use super::{
     Effect, Failure, Keep, Kept, MAX_ITEMS, MAX_KEEP_TRIES, Machine, Remark, Reply, State, header_value, status_code,
@@ -51,7 +53,7 @@ impl Machine {
                 self.records[record].attempts = 1;
                 self.start_call(at, fibre, record, 1)
             }
-            Action::Let(values) => self.name_values(fibre, values, record)?,
+            Action::Let(values) => self.name_values(fibre, step, values, record)?,
             Action::Script(script) => {
                 let mut marks = self.marks.take();
                 let limits = Limits { work: Limits::script().work, bytes: Limits::script().bytes, ..self.limits() };
@@ -111,13 +113,21 @@ impl Machine {
         })
     }
 
-    fn name_values(&mut self, fibre: &mut Fibre, values: &[(u32, Maker)], record: usize) -> Made<Flow> {
+    fn name_values(&mut self, fibre: &mut Fibre, step: &Step, values: &[(u32, Maker)], record: usize) -> Made<Flow> {
+        if let ([(slot, maker)], None) = (values, step.id) {
+            let value = maker.make(&fibre.slots, self.limits())?;
+            fibre.set(*slot, value.clone());
+            self.close(fibre, record, State::Succeeded, Value::Undefined);
+            let record = &mut self.records[record];
+            (record.outcome, record.named) = (value, NonZeroU32::new(*slot));
+            return Ok(Flow::On);
+        }
         let names = &self.levels[fibre.level as usize].plan.slots;
         let mut out = ObjectBuilder::with_capacity(values.len());
         for (slot, maker) in values {
             let value = maker.make(&fibre.slots, self.limits())?;
             out.insert(names[*slot as usize].clone(), value.clone());
-            fibre.slots[*slot as usize] = value;
+            fibre.set(*slot, value);
         }
         self.close(fibre, record, State::Succeeded, out.finish());
         Ok(Flow::On)
@@ -213,7 +223,7 @@ impl Machine {
             }
             around = owner.owner;
         }
-        Ok(Flow::Quit(failure))
+        Ok(Flow::Quit(Box::new(failure)))
     }
 
     fn made_reply(&self, fibre: &Fibre, reply: &plan::Reply) -> Made<Reply> {
@@ -350,7 +360,7 @@ impl Machine {
     /// Makes the values of a `keep` step anew.
     pub(super) fn keep_again(&mut self, at: usize, fibre: &mut Fibre, record: usize, tries: u32) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let (block, place) = self.records[record].place;
+        let (block, place) = self.records[record].place();
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Keep(values)) = step.map(|step| &step.action) else { return Flow::On };
         match self.keep(at, fibre, values, record, tries) {

@@ -59,7 +59,7 @@ impl Machine {
     /// Makes the request of a call and asks for it to be sent.
     pub(super) fn start_call(&mut self, at: usize, fibre: &mut Fibre, record: usize, attempt: u32) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let (block, place) = self.records[record].place;
+        let (block, place) = self.records[record].place();
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
         match self.request(fibre, call, record, attempt) {
@@ -104,7 +104,7 @@ impl Machine {
     /// The question of a call has its answer: it is the result, or the next attempt begins.
     pub(super) fn asked(&mut self, at: usize, fibre: &mut Fibre, record: usize) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let (block, place) = self.records[record].place;
+        let (block, place) = self.records[record].place();
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
         let asked = self.records.iter().rposition(|inner| inner.owner == Some(record as u32));
@@ -232,7 +232,7 @@ impl Machine {
         result: Result<Answer, EffectError>,
     ) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let (block, place) = self.records[record].place;
+        let (block, place) = self.records[record].place();
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Call(call)) = step.map(|step| &step.action) else { return Flow::On };
         let asked = result.as_ref().ok().and_then(retry_after);
@@ -252,7 +252,7 @@ impl Machine {
                         Some(status) if failure.kind == FailureKind::Status => status.to_string(),
                         _ => failure.kind.name().to_owned(),
                     };
-                    self.records[record].earlier_attempts.push(came);
+                    self.records[record].tried(came);
                     self.records[record].failure = Some(Box::new(failure));
                     let until = self.now + pause;
                     self.wait(at, fibre, record, until, What::Again { attempt: attempt + 1 })

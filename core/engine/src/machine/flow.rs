@@ -16,6 +16,8 @@ use kanzlei_model::value::Value;
 
 /// Records that a loop makes room for when it begins.
 const RECORDS: usize = 16_384;
+/// The last bit of a set of slots.
+const LAST: u32 = 63;
 
 /// A plan that is part of the run, and where its paragraphs stand.
 #[derive(Debug)]
@@ -33,6 +35,13 @@ impl Level {
     }
 }
 
+/// The plan of the fibres that ran last, at hand so that it is not looked up for each item of a loop.
+#[derive(Debug)]
+pub(super) struct Here {
+    level: u16,
+    plan: Arc<Plan>,
+}
+
 /// Where a fibre is: a step in a block, and the record of the step the block belongs to.
 #[derive(Debug)]
 pub(super) struct Frame {
@@ -48,6 +57,8 @@ pub(super) struct Fibre {
     /// The fibre that the workflow this one belongs to began with.
     pub invocation: usize,
     pub slots: Vec<Value>,
+    /// Slots that were set since the fibre began, by bit; the last one stands for all behind it.
+    touched: u64,
     pub frames: Vec<Frame>,
     pub awaits: Awaits,
     /// What it began and has not done yet; begun again where an evaluation was deferred.
@@ -58,10 +69,36 @@ pub(super) struct Fibre {
     owner: Option<usize>,
     /// The position in a loop.
     item: Option<u32>,
-    /// The result of the latest step that has one, for branches.
-    result: Value,
+    /// The record of the latest step, where it has a result: that of a branch or an item.
+    pub(super) result: Option<usize>,
     /// Set on the fibre a workflow began with.
     pub own: Option<Box<Own>>,
+}
+
+impl Fibre {
+    /// Sets what a name stands for.
+    pub fn set(&mut self, slot: u32, value: Value) {
+        self.touched |= 1 << slot.min(LAST);
+        self.slots[slot as usize] = value;
+    }
+
+    /// Makes its names those of another fibre again, which has not changed since they were.
+    fn restore(&mut self, from: &Fibre) {
+        if self.slots.is_empty() {
+            self.slots.clone_from(&from.slots);
+        }
+        let behind = if self.touched >> LAST == 1 { LAST as usize.. } else { self.slots.len().. };
+        let mut left = self.touched & !(1 << LAST);
+        while left != 0 {
+            let slot = left.trailing_zeros() as usize;
+            self.slots[slot].clone_from(&from.slots[slot]);
+            left &= left - 1;
+        }
+        if let (Some(slots), Some(from)) = (self.slots.get_mut(behind.clone()), from.slots.get(behind)) {
+            slots.clone_from_slice(from);
+        }
+        self.touched = 0;
+    }
 }
 
 /// What belongs to one invocation of a workflow.
@@ -160,9 +197,10 @@ pub(super) enum Flow {
     /// An evaluation was deferred or interrupted: the fibre begins it again.
     Deferred,
     Done,
-    Failed(Failure),
+    /// Boxed, as most steps do not fail and each returns this.
+    Failed(Box<Failure>),
     /// A `fail` step: ends the workflow it stands in.
-    Quit(Failure),
+    Quit(Box<Failure>),
 }
 
 impl Machine {
@@ -204,13 +242,14 @@ impl Machine {
             level,
             invocation: 0,
             slots,
+            touched: 0,
             frames: vec![Frame { block, at: 0, owner: from.map(|(_, record)| record) }],
             awaits: Awaits::Nothing,
             begun: None,
             parent: from.map(|(parent, _)| (parent, 0)),
             owner: from.map(|(_, record)| record),
             item: None,
-            result: Value::Undefined,
+            result: None,
             own: Some(Box::default()),
         };
         self.add(Box::new(fibre))
@@ -247,14 +286,24 @@ impl Machine {
 
     /// Continues a fibre that was taken out, until it waits or ends; then with its parent.
     pub(super) fn settle(&mut self, at: usize, fibre: Box<Fibre>, flow: Flow) {
+        let known = self.at_hand.take().filter(|known| known.level == fibre.level);
+        let mut here = known.unwrap_or_else(|| self.here(fibre.level));
+        self.settle_here(&mut here, at, fibre, flow);
+        self.at_hand = Some(here);
+    }
+
+    fn here(&self, level: u16) -> Here {
+        Here { level, plan: self.levels[level as usize].plan.clone() }
+    }
+
+    fn settle_here(&mut self, here: &mut Here, at: usize, fibre: Box<Fibre>, flow: Flow) {
         let (mut at, mut fibre, mut flow) = (at, fibre, flow);
-        let (mut level, mut plan) = (fibre.level, self.levels[fibre.level as usize].plan.clone());
         loop {
-            if fibre.level != level {
-                (level, plan) = (fibre.level, self.levels[fibre.level as usize].plan.clone());
+            if fibre.level != here.level {
+                *here = self.here(fibre.level);
             }
             while let Flow::On = flow {
-                flow = if self.budget_used_up() { Flow::Yield } else { self.advance(&plan, at, &mut fibre) };
+                flow = if self.budget_used_up() { Flow::Yield } else { self.advance(&here.plan, at, &mut fibre) };
             }
             let result = match flow {
                 Flow::On | Flow::Waits => {
@@ -288,12 +337,12 @@ impl Machine {
                     Err(failure)
                 }
             };
-            let Some((parent, index)) = fibre.parent else {
+            let Some((parent, _)) = fibre.parent else {
                 if result.is_err() {
                     self.cancel(&fibre);
                 }
                 // What fails while a failure is handled does not replace it; a `fail` step does.
-                let known = self.closing.take().map(|closing| closing.failure);
+                let known = self.closing.take().map(|closing| Box::new(closing.failure));
                 match result {
                     Ok(()) if known.is_none() => {
                         self.ended = Some(Ended { state: RunState::Succeeded, failure: None, at: self.now });
@@ -301,14 +350,14 @@ impl Machine {
                     Err(failure) if known.is_none() && self.is_closed_by(&failure) => {
                         let fixed = fibre.slots[..FIXED.len()].to_vec();
                         let own = fibre.own.take();
-                        self.closing = Some(Box::new(Closing { failure, asked: true, fixed, own }));
+                        self.closing = Some(Box::new(Closing { failure: *failure, asked: true, fixed, own }));
                     }
                     result => {
                         let own = result.err();
                         let ends = own.as_ref().is_some_and(|failure| failure.kind == FailureKind::Fail);
                         if let Some(failure) = own.filter(|_| ends || known.is_none()).or(known) {
                             let problem = problem_of(&failure);
-                            self.end_failed(failure, problem);
+                            self.end_failed(*failure, problem);
                         }
                     }
                 }
@@ -335,7 +384,10 @@ impl Machine {
                 },
                 Err(failure) => Err(failure),
             };
-            flow = self.child_ended(parent, &mut over, at, fibre, index, result);
+            if over.level != here.level {
+                *here = self.here(over.level);
+            }
+            flow = self.child_ended(&here.plan, parent, &mut over, at, fibre, result);
             (at, fibre) = (parent, over);
         }
     }
@@ -351,7 +403,7 @@ impl Machine {
         };
         let flow = match begun {
             Begun::Step { record } => {
-                let (block, place) = self.records[record].place;
+                let (block, place) = self.records[record].place();
                 match plan.blocks.get(block as usize).and_then(|block| block.get(place)) {
                     Some(step) => self.begin_action(at, fibre, step, record),
                     None => Flow::On,
@@ -386,7 +438,7 @@ impl Machine {
             }
             return Err(Flow::On);
         };
-        let place = (frame.block, frame.at);
+        let place = (frame.block, frame.at as u32);
         let owner = frame.owner;
         frame.at += 1;
         if step.off {
@@ -426,18 +478,19 @@ impl Machine {
     pub(super) fn close(&mut self, fibre: &mut Fibre, record: usize, state: State, outcome: Value) {
         let now = self.now;
         let plan = &self.levels[fibre.level as usize].plan;
+        let at = record;
         let record = &mut self.records[record];
         // A caught step stays caught; its branch's end is not its own success.
         if record.state == State::Running {
             record.state = state;
-            let (block, at) = record.place;
-            if let Some(step) = plan.blocks.get(block as usize).and_then(|block| block.get(at)) {
+            let (block, place) = record.place();
+            if let Some(step) = plan.blocks.get(block as usize).and_then(|block| block.get(place)) {
                 let has_result = step.action.has_result() && state == State::Succeeded;
                 if let Some(slot) = step.id.filter(|_| has_result) {
-                    fibre.slots[slot as usize] = outcome.clone();
+                    fibre.set(slot, outcome.clone());
                 }
                 if fibre.frames.len() == 1 {
-                    fibre.result = if has_result { outcome.clone() } else { Value::Undefined };
+                    fibre.result = has_result.then_some(at);
                 }
             }
         }
@@ -460,9 +513,9 @@ impl Machine {
                 record.state = State::Caught;
                 record.failure = Some(Box::new(failure.clone()));
                 if fibre.frames.len() == 1 {
-                    fibre.result = Value::Undefined;
+                    fibre.result = None;
                 }
-                fibre.slots[FAILURE as usize] = failure.to_value();
+                fibre.set(FAILURE, failure.to_value());
                 fibre.frames.push(Frame { block, at: 0, owner: Some(failed) });
                 return Flow::On;
             }
@@ -477,7 +530,7 @@ impl Machine {
             let owner = fibre.frames.pop().and_then(|frame| frame.owner);
             match owner.filter(|_| !fibre.frames.is_empty()) {
                 Some(owner) => failed = owner,
-                None => return Flow::Failed(failure),
+                None => return Flow::Failed(Box::new(failure)),
             }
         }
     }
@@ -485,7 +538,7 @@ impl Machine {
     /// The step a record belongs to.
     pub fn step_of(&self, record: usize) -> Option<&Step> {
         let record = self.records.get(record)?;
-        let (block, at) = record.place;
+        let (block, at) = record.place();
         self.levels.get(record.level as usize)?.plan.blocks.get(block as usize)?.get(at)
     }
 
@@ -530,17 +583,17 @@ impl Machine {
         item: Option<&Value>,
     ) {
         let Some(fibre) = &mut self.fibres[child] else { return };
-        restore(&mut fibre.slots, &parent.slots);
+        fibre.restore(parent);
         fibre.frames.clear();
         fibre.frames.push(Frame { block: each.block, at: 0, owner: Some(record) });
         fibre.parent = fibre.parent.map(|(parent, _)| (parent, index));
         fibre.item = Some(index as u32);
-        fibre.result = Value::Undefined;
+        fibre.result = None;
         if let Some(item) = item {
-            fibre.slots[each.item as usize] = item.clone();
+            fibre.set(each.item, item.clone());
         }
         if let Some(slot) = each.position {
-            fibre.slots[slot as usize] = Value::Int(index as i64);
+            fibre.set(slot, Value::Int(index as i64));
         }
         self.ready.push_back(child);
     }
@@ -550,13 +603,14 @@ impl Machine {
             level: parent.level,
             invocation: parent.invocation,
             slots: Vec::new(),
+            touched: 0,
             frames: vec![Frame { block, at: 0, owner: Some(record) }],
             awaits: Awaits::Nothing,
             begun: None,
             parent: Some((at, index)),
             owner: Some(record),
             item: None,
-            result: Value::Undefined,
+            result: None,
             own: None,
         }
     }
@@ -607,6 +661,12 @@ impl Machine {
         Flow::Waits
     }
 
+    /// The result of the latest step of a fibre, for branches and items.
+    fn result_of(&self, fibre: &Fibre) -> Value {
+        let record = fibre.result.and_then(|record| self.records.get(record));
+        record.map(|record| record.outcome(self.plan_of(record)).into_owned()).unwrap_or_default()
+    }
+
     /// What a child that succeeded is worth to the step that forked it.
     fn collected(&self, parent: &Fibre, child: &mut Fibre) -> Collected {
         let Awaits::Children(group) = &parent.awaits else { return Collected::Value(Value::Undefined) };
@@ -616,38 +676,38 @@ impl Machine {
                 let ends = each.until.as_ref().map(|until| until.eval(&child.slots, self.limits())).transpose();
                 match (made, ends) {
                     (Ok(made), Ok(ends)) => {
-                        let value = made.unwrap_or_else(|| std::mem::take(&mut child.result));
+                        let value = made.unwrap_or_else(|| self.result_of(child));
                         match ends.is_some_and(|ends| ops::truthy(&ends)) {
                             true => Collected::Last(value),
                             false => Collected::Value(value),
                         }
                     }
                     (Err(failure), _) | (_, Err(failure)) if failure.kind.is_outcome() => {
-                        Collected::Failed(Failure::expression(&failure))
+                        Collected::Failed(Box::new(Failure::expression(&failure)))
                     }
                     _ => Collected::Deferred,
                 }
             }
             Some(Action::Invoke(_)) => Collected::Value(invoked(child.own.as_mut().and_then(|own| own.reply.take()))),
-            _ => Collected::Value(std::mem::take(&mut child.result)),
+            _ => Collected::Value(self.result_of(child)),
         }
     }
 
     /// A child ended: its result is kept, the next item begins, or the step around ends.
     fn child_ended(
         &mut self,
+        plan: &Plan,
         at: usize,
         parent: &mut Fibre,
         child_at: usize,
         child: Box<Fibre>,
-        index: usize,
-        given: Result<Value, Failure>,
+        given: Result<Value, Box<Failure>>,
     ) -> Flow {
         let Awaits::Children(mut group) = std::mem::replace(&mut parent.awaits, Awaits::Nothing) else {
             return Flow::Waits;
         };
-        let plan = self.levels[parent.level as usize].plan.clone();
-        let (block, place) = self.records[group.record].place;
+        let index = child.parent.map_or(0, |(_, index)| index);
+        let (block, place) = self.records[group.record].place();
         let Some(step) = plan.blocks.get(block as usize).and_then(|block| block.get(place)) else {
             return Flow::Waits;
         };
@@ -667,7 +727,7 @@ impl Machine {
                 self.free_fibre(child_at);
                 group.children.retain(|other| *other != child_at);
                 self.cancel_group(&group);
-                return self.step_failed(parent, group.record, failure);
+                return self.step_failed(parent, group.record, *failure);
             }
         };
         if let Action::Each(each) = &step.action
@@ -689,7 +749,7 @@ impl Machine {
         let outcome = match &step.action {
             Action::Together { branches, .. } => {
                 for (branch, value) in branches.iter().zip(&group.results) {
-                    parent.slots[branch.slot as usize] = value.clone();
+                    parent.set(branch.slot, value.clone());
                 }
                 Value::object(branches.iter().map(|branch| branch.name.clone()).zip(group.results))
             }
@@ -712,7 +772,7 @@ impl Machine {
             None => self.fibres.get(fibre.invocation).and_then(Option::as_ref).and_then(|root| root.own.as_ref()),
         };
         if let Some(kept) = own.and_then(|own| own.kept.as_ref()) {
-            fibre.slots[KEPT as usize] = kept.values.clone();
+            fibre.set(KEPT, kept.values.clone());
         }
     }
 
@@ -783,19 +843,9 @@ enum Collected {
     Value(Value),
     /// Behind it no further item begins.
     Last(Value),
-    Failed(Failure),
+    Failed(Box<Failure>),
     /// Its evaluation was deferred.
     Deferred,
-}
-
-/// Sets slots to the values of others. Most of them are the same already, and stay.
-fn restore(slots: &mut Vec<Value>, from: &[Value]) {
-    slots.resize(from.len(), Value::Undefined);
-    for (slot, value) in slots.iter_mut().zip(from) {
-        if !slot.is_shared_with(value) {
-            slot.clone_from(value);
-        }
-    }
 }
 
 /// What an `invoke` step returns: the reply of the workflow.

@@ -74,7 +74,7 @@ impl Machine {
             if around.level != record.level {
                 return false;
             }
-            let (block, position) = around.place;
+            let (block, position) = around.place();
             let step = self.plan_of(around).blocks.get(block as usize).and_then(|block| block.get(position));
             if step.is_some_and(|step| step.catch == Some(at.place.0)) {
                 return true;

@@ -131,6 +131,7 @@ pub struct Machine {
     key: String,
     /// The workflow at 0, and each place at which one is invoked.
     levels: Vec<Level>,
+    at_hand: Option<flow::Here>,
     fibres: Vec<Option<Box<Fibre>>>,
     free: Vec<usize>,
     /// Fibres that can perform a step.
@@ -205,6 +206,7 @@ impl Machine {
             key: start.id.clone(),
             id: start.id,
             levels: vec![Level::root(plan)],
+            at_hand: None,
             fibres: Vec::with_capacity(1),
             free: Vec::new(),
             ready: VecDeque::with_capacity(1),
@@ -282,7 +284,7 @@ impl Machine {
 
     /// What of a record's values is masked where they are shown; nothing where all of them may be.
     pub fn shown(&self, record: &StepRecord) -> Option<&Shown> {
-        let (block, position) = record.place;
+        let (block, position) = record.place();
         self.plan_of(record).labels.of(block, position)
     }
 
@@ -514,7 +516,7 @@ impl Machine {
             }
             (What::Again { attempt }, Outcome::Waited, Some(record)) => self.repeat_call(fibre, record, attempt),
             (What::Call { attempt }, Outcome::Interrupted, Some(record)) => {
-                self.records[record].earlier_attempts.push("interrupted".to_owned());
+                self.records[record].tried("interrupted".to_owned());
                 self.repeat_call(fibre, record, attempt + 1)
             }
             (What::Pause, Outcome::Waited, Some(record)) => {
@@ -528,13 +530,13 @@ impl Machine {
                     if fibre.level == 0 {
                         self.remembered = Some(kept.values.clone());
                     }
-                    fibre.slots[KEPT as usize] = kept.values.clone();
+                    fibre.set(KEPT, kept.values.clone());
                     if let Some(own) = &mut fibre.own {
                         own.kept = Some(kept);
                     }
                     flow::Flow::On
                 }
-                Err(detail) => flow::Flow::Failed(Failure::new(FailureKind::Database, detail)),
+                Err(detail) => flow::Flow::Failed(Box::new(Failure::new(FailureKind::Database, detail))),
             },
             (What::Keep { tries }, Outcome::Kept(result), Some(record)) => self.kept(fibre, record, tries, result),
             (What::Enqueue, Outcome::Queued(result), Some(record)) => self.queued(fibre, record, result),
@@ -549,7 +551,8 @@ impl Machine {
                 Failure::new(FailureKind::Internal, "the outcome is not what was asked for"),
             ),
             (_, _, None) => {
-                flow::Flow::Failed(Failure::new(FailureKind::Internal, "the outcome is not what was asked for"))
+                let detail = "the outcome is not what was asked for";
+                flow::Flow::Failed(Box::new(Failure::new(FailureKind::Internal, detail)))
             }
         }
     }

@@ -188,10 +188,10 @@ impl Machine {
                 let spacing = spacing.as_ref().map(span).transpose()?.unwrap_or_default();
                 let before = std::mem::take(&mut fibre.slots[*slot as usize]);
                 for (index, item) in items.iter().enumerate() {
-                    fibre.slots[*slot as usize] = item.clone();
+                    fibre.set(*slot, item.clone());
                     jobs.push(self.new_job(fibre, enqueue, spacing * index as i64)?);
                 }
-                fibre.slots[*slot as usize] = before;
+                fibre.set(*slot, before);
             }
         }
         let group = enqueue.each.is_some();
@@ -305,7 +305,7 @@ impl Machine {
         let (slot, block) = (wait.slot, wait.block);
         let value = Value::object([("url", Value::text(address.url)), ("id", Value::text(address.id))]);
         self.records[record].sent = value.clone();
-        fibre.slots[slot as usize] = value;
+        fibre.set(slot, value);
         fibre.frames.push(Frame { block, at: 0, owner: Some(record) });
         Flow::On
     }
@@ -313,7 +313,7 @@ impl Machine {
     /// Its steps are done: from here on it waits.
     pub(super) fn start_wait(&mut self, at: usize, fibre: &mut Fibre, record: usize) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let (block, place) = self.records[record].place;
+        let (block, place) = self.records[record].place();
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Action::Await(wait)) = step.map(|step| &step.action) else { return Flow::On };
         let by = match wait.by.as_ref().map(|maker| maker.make(&fibre.slots, self.limits())) {

@@ -1,9 +1,11 @@
 //! What the journal is made from: one record per step that began.
 
-use kanzlei_model::time::Timestamp;
+use std::borrow::Cow;
+use std::num::NonZeroU32;
 
 use super::Failure;
-use kanzlei_compiler::plan::BlockId;
+use kanzlei_compiler::plan::{BlockId, Plan};
+use kanzlei_model::time::Timestamp;
 use kanzlei_model::value::Value;
 
 use kanzlei_model::run::RunState;
@@ -23,11 +25,13 @@ pub struct StepRecord {
     /// Attempts made; 0 for steps that are not tried again.
     pub attempts: u32,
     /// What came of the attempts before the last one: a status, or a kind of failure.
-    pub earlier_attempts: Vec<String>,
+    pub earlier_attempts: Box<[String]>,
     /// What was sent, for a call.
     pub sent: Value,
-    /// What came of it.
-    pub outcome: Value,
+    /// What came of it; the value alone where `named` is set.
+    pub(super) outcome: Value,
+    /// The slot whose name the outcome has, for a `let` of one value.
+    pub(super) named: Option<NonZeroU32>,
     /// Why it failed, or why an earlier attempt did.
     pub failure: Option<Box<Failure>>,
     /// The record of the step around it.
@@ -37,20 +41,21 @@ pub struct StepRecord {
     /// Which of the run's plans it belongs to; 0 is the workflow itself.
     pub level: u16,
     /// The step in the plan: block and position.
-    pub(super) place: (BlockId, usize),
+    pub(super) place: (BlockId, u32),
 }
 
 impl StepRecord {
-    pub(super) fn new(paragraph: u32, level: u16, place: (BlockId, usize), now: Timestamp) -> Self {
+    pub(super) fn new(paragraph: u32, level: u16, place: (BlockId, u32), now: Timestamp) -> Self {
         StepRecord {
             paragraph,
             state: State::Running,
             started: now,
             ended: now,
             attempts: 0,
-            earlier_attempts: Vec::new(),
+            earlier_attempts: Box::default(),
             sent: Value::Undefined,
             outcome: Value::Undefined,
+            named: None,
             failure: None,
             owner: None,
             item: None,
@@ -63,7 +68,21 @@ impl StepRecord {
 impl StepRecord {
     /// The step in the plan: block and position.
     pub fn place(&self) -> (BlockId, usize) {
-        self.place
+        (self.place.0, self.place.1 as usize)
+    }
+
+    /// What came of it, in a run of this plan. The object of a `let` with one value is made here: most are not looked at.
+    pub fn outcome(&self, plan: &Plan) -> Cow<'_, Value> {
+        match self.named.and_then(|slot| plan.slots.get(slot.get() as usize)) {
+            Some(name) => Cow::Owned(Value::object([(name.clone(), self.outcome.clone())])),
+            None => Cow::Borrowed(&self.outcome),
+        }
+    }
+
+    /// Notes what came of an attempt that is not the last.
+    pub(super) fn tried(&mut self, came: String) {
+        let before = std::mem::take(&mut self.earlier_attempts);
+        self.earlier_attempts = before.into_iter().chain([came]).collect();
     }
 }
 

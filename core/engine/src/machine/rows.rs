@@ -93,7 +93,7 @@ impl Machine {
     /// Begins items for rows that wait, and asks for more.
     fn begin_rows(&mut self, at: usize, fibre: &mut Fibre, mut group: Box<Group>) -> Flow {
         let plan = self.levels[fibre.level as usize].plan.clone();
-        let (block, place) = self.records[group.record].place;
+        let (block, place) = self.records[group.record].place();
         let step = plan.blocks.get(block as usize).and_then(|block| block.get(place));
         let Some(Step { action: Action::Each(each), .. }) = step else { return Flow::Waits };
         self.fill(at, fibre, each, &mut group);
@@ -135,7 +135,7 @@ impl Machine {
         fibre: &mut Fibre,
         child: usize,
         mut group: Box<Group>,
-        ended: Result<(), Failure>,
+        ended: Result<(), Box<Failure>>,
         settle: bool,
     ) -> Flow {
         self.free_fibre(child);
@@ -148,7 +148,7 @@ impl Machine {
             }
             Err(failure) => {
                 self.cancel_group(&group);
-                return self.step_failed(fibre, group.record, failure);
+                return self.step_failed(fibre, group.record, *failure);
             }
             Ok(()) => {}
         }

@@ -301,7 +301,7 @@ fn a_question_is_asked_before_a_call_is_repeated() {
     machine.feed(asked, answer(404, "{}"), Timestamp::from_micros(3_000_000));
     let Next::Do(_, Effect::Call(again)) = machine.next() else { panic!("the call") };
     assert_eq!((again.method.as_str(), again.attempt), ("POST", 2));
-    assert_eq!(machine.records()[0].earlier_attempts, ["interrupted"]);
+    assert_eq!(*machine.records()[0].earlier_attempts, ["interrupted"]);
 }
 
 #[test]

@@ -19,11 +19,11 @@ pub(crate) fn past(machine: &Machine, prepared: &Prepared, index: usize) -> Past
             title: paragraph.title.clone(),
             state: record.state.name().into(),
             attempts: record.attempts.into(),
-            earlier_attempts: record.earlier_attempts.clone(),
+            earlier_attempts: record.earlier_attempts.to_vec(),
             started_us: (record.started - prepared.cases[index].clock).as_micros(),
             duration_us: (record.ended - record.started).as_micros(),
             sent: record.sent.to_serde(),
-            outcome: record.outcome.to_serde(),
+            outcome: record.outcome(machine.plan_of(record)).to_serde(),
             failure: record.failure.as_ref().map(|failure| failure.to_value().to_serde()).unwrap_or_default(),
         }
     });

@@ -71,6 +71,7 @@ impl Source for Plain<'_> {
         let machine = &self.run.machine;
         let of_step = |at: usize| machine.records().get(at);
         let some = |value: &&Value| !matches!(value, Value::Undefined);
+        let outcome;
         let value = match part {
             Part::Input => Some(&self.run.input),
             Part::Kept => machine.remembered(),
@@ -78,7 +79,10 @@ impl Source for Plain<'_> {
             Part::Reply => machine.reply().map(|reply| &reply.body).filter(some),
             Part::Failure => None,
             Part::Sent(at) => of_step(at).map(|record| &record.sent).filter(some),
-            Part::Outcome(at) => of_step(at).map(|record| &record.outcome).filter(some),
+            Part::Outcome(at) => {
+                outcome = of_step(at).map(|record| record.outcome(machine.plan_of(record)));
+                outcome.as_deref().filter(some)
+            }
             Part::StepFailure(at) => {
                 let failure = of_step(at).and_then(|record| record.failure.as_ref());
                 return failure.inspect(|failure| failure.to_value().write_json(into)).is_some();

@@ -83,7 +83,7 @@ fn step(machine: &Machine, record: &StepRecord, text: Text) -> Step {
         attempts: head.attempts,
         earlier_attempts: owned(head.earlier_attempts),
         sent: some(&shown.sent, &record.sent),
-        outcome: some(&shown.outcome, &record.outcome),
+        outcome: some(&shown.outcome, &record.outcome(machine.plan_of(record))),
         failure: record.failure.as_ref().map(|failure| text(&Label::Clear, &failure.to_value())),
         number: owned(head.number),
         kind: owned(head.kind),

@@ -185,7 +185,7 @@ impl Secrets {
             for record in machine.records().iter().take(RECORDS) {
                 let Some(shown) = machine.shown(record) else { continue };
                 shown.sent.collect(&record.sent, &mut own);
-                shown.outcome.collect(&record.outcome, &mut own);
+                shown.outcome.collect(&record.outcome(machine.plan_of(record)), &mut own);
             }
         }
         RunMask { secrets: self, own, forms: OnceCell::new() }
