@@ -337,8 +337,10 @@ impl Worker {
             if self.shared.jobs.telemetry.keeps(&job.trace) {
                 lines.trace(job.trace.header(self.shared.jobs.span_of(id)));
             }
+            // Boxed: the task is moved several times before it runs, and when it ends.
+            let driven = Box::pin(drive::drive(worker.shared.clone(), job, written, flag));
             let task = tokio::spawn(async move {
-                lines::within(Some(lines), drive::drive(worker.shared.clone(), job, written, flag)).await;
+                lines::within(Some(lines), driven).await;
                 drop(place);
                 let mut running = worker.running.lock().unwrap_or_else(PoisonError::into_inner);
                 if running.get(&id).is_some_and(|one| one.fence == fence) {
