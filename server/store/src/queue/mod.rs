@@ -154,6 +154,11 @@ impl Store {
         batch: Option<&NewBatch>,
         deliveries: &[NewDelivery],
     ) -> Result<Firsts> {
+        if batch.is_none() && deliveries.is_empty() && self.is_one_statement(jobs) {
+            let mut connection = self.pool.acquire().await.map_err(Error::Unreachable)?;
+            insert_rows(&mut connection, &jobs.iter().collect::<Vec<_>>()).await?;
+            return Ok(Firsts::new());
+        }
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
         let firsts = match deliveries {
             [] => Firsts::new(),
@@ -195,39 +200,7 @@ impl Store {
                 .doing("opening a lane")?;
         }
         for chunk in portions_within(jobs, |job| job.input.len()) {
-            let mut query: QueryBuilder<MySql> = QueryBuilder::new(
-                "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, trace_parent, accepted, due, input, sealed, kept_for, unattended) ",
-            );
-            query.push_values(chunk, |mut row, job| {
-                row.push_bind(job.id.as_bytes().as_slice())
-                    .push_bind(JobPhase::Ready as u8)
-                    .push_bind(&job.lane)
-                    .push_bind(job.priority)
-                    .push_bind(job.due.as_micros())
-                    .push_bind(&job.workflow)
-                    .push_bind(job.revision)
-                    .push_bind(job.generation)
-                    .push_bind(job.depth)
-                    .push_bind(job.priority)
-                    .push_bind(tags_json(&job.tags))
-                    .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))
-                    .push_bind(&job.ordering_key)
-                    .push_bind(&job.entry)
-                    .push_bind(&job.caller.name)
-                    .push_bind(job.caller.facts())
-                    .push_bind(&job.request_id)
-                    .push_bind(job.trace.id_text())
-                    .push_bind(job.trace.parent_text())
-                    .push_bind(job.accepted.as_micros())
-                    .push_bind(job.due.as_micros())
-                    .push_bind(&job.input)
-                    .push_bind(job.sealed)
-                    .push_bind(job.kept_for.as_micros())
-                    .push_bind(job.unattended);
-            });
-            // A repetition changes nothing; a value that does not fit is an error, not cut.
-            query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
-            query.build().execute(&mut **tx).await.doing("queueing jobs")?;
+            insert_rows(tx, chunk).await?;
         }
         let tagged: Vec<(&NewJob, &String)> =
             jobs.iter().flat_map(|job| job.tags.iter().map(move |tag| (*job, tag))).collect();
@@ -251,6 +224,14 @@ impl Store {
         Ok(fresh)
     }
 
+    /// Whether jobs are queued by one statement, which is a transaction by itself: nothing is begun and committed around it.
+    fn is_one_statement(&self, jobs: &[NewJob]) -> bool {
+        let rows_only = jobs.iter().all(|job| job.tags.is_empty() && !job.listed);
+        rows_only
+            && portions_within(jobs, |job| job.input.len()).nth(1).is_none()
+            && self.lanes.unknown(jobs.iter().map(|job| job.lane.as_str())).is_empty()
+    }
+
     /// How many jobs wait in a lane, counted up to `most`.
     pub async fn waiting_in(&self, lane: &str, most: u64) -> Result<u64> {
         let counted = sqlx::query_scalar!(
@@ -263,6 +244,44 @@ impl Store {
         .doing("counting a lane")?;
         Ok(counted as u64)
     }
+}
+
+/// Writes the rows of jobs in one statement.
+async fn insert_rows(connection: &mut sqlx::MySqlConnection, jobs: &[&NewJob]) -> Result<()> {
+    let mut query: QueryBuilder<MySql> = QueryBuilder::new(
+        "INSERT INTO job (id, phase, lane, claim_rank, ready_at, workflow, revision, generation, depth, priority, tags, batch, ordering_key, entry, caller, caller_facts, request_id, trace_id, trace_parent, accepted, due, input, sealed, kept_for, unattended) ",
+    );
+    query.push_values(jobs, |mut row, job| {
+        row.push_bind(job.id.as_bytes().as_slice())
+            .push_bind(JobPhase::Ready as u8)
+            .push_bind(&job.lane)
+            .push_bind(job.priority)
+            .push_bind(job.due.as_micros())
+            .push_bind(&job.workflow)
+            .push_bind(job.revision)
+            .push_bind(job.generation)
+            .push_bind(job.depth)
+            .push_bind(job.priority)
+            .push_bind(tags_json(&job.tags))
+            .push_bind(job.batch.as_ref().map(|id| id.as_bytes().as_slice()))
+            .push_bind(&job.ordering_key)
+            .push_bind(&job.entry)
+            .push_bind(&job.caller.name)
+            .push_bind(job.caller.facts())
+            .push_bind(&job.request_id)
+            .push_bind(job.trace.id_text())
+            .push_bind(job.trace.parent_text())
+            .push_bind(job.accepted.as_micros())
+            .push_bind(job.due.as_micros())
+            .push_bind(&job.input)
+            .push_bind(job.sealed)
+            .push_bind(job.kept_for.as_micros())
+            .push_bind(job.unattended);
+    });
+    // A repetition changes nothing; a value that does not fit is an error, not cut.
+    query.push(" ON DUPLICATE KEY UPDATE id = VALUES(id)");
+    query.build().execute(connection).await.doing("queueing jobs")?;
+    Ok(())
 }
 
 /// Lanes that are known to have a row of their own; as many as there are documents, and names that jobs
