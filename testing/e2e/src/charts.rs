@@ -17,6 +17,8 @@ pub fn page(kind: &str, figures: &Path) -> Option<String> {
         "figures" => jobs,
         "series" => soak,
         "costs" => costs,
+        "summary" => summary,
+        "parts" => parts,
         _ => return None,
     };
     let text = std::fs::read_to_string(figures).expect("figures");
@@ -144,6 +146,92 @@ fn costs(measured: &Json) -> String {
         "<h1>What a job costs: <code>cargo xtask bench scale</code></h1><p>Jobs of one step, nodes of the database × processes of the service, all on two cores. \
          Processor time of all of them together.</p><p class=d>{legend}</p>\
          <table cellspacing=0><tr><th>Nodes × processes<th>Accepted/s<th>Ended/s<th>A job<th>{rows}</table>"
+    )
+}
+
+/// What is measured of each row as a share of what is wanted, up to one and a half times of it.
+fn summary(measured: &Json) -> String {
+    const MOST: f64 = 1.5;
+    let mut rows = String::new();
+    for row in measured["rows"].as_array().expect("rows") {
+        let word = |name: &str| escape(row[name].as_str().unwrap_or_default()).replace('`', "");
+        let share = row["share"].as_f64().unwrap_or(0.0);
+        let colour = if share >= 1.0 { "#198038" } else { "#b28600" };
+        rows.push_str(&format!(
+            "<tr><td>{}<td class=n>{}<td class=n>{}<td style='width:390px'><div style='position:relative;height:14px;background:#f4f4f4'>\
+             <i style='display:block;height:14px;background:{colour};width:{:.1}%'></i>\
+             <i style='position:absolute;top:-3px;height:20px;left:{:.1}%;border-left:2px solid #161616'></i></div><td class=d>{}",
+            word("what"),
+            word("measured"),
+            word("wanted"),
+            100.0 * share.min(MOST) / MOST,
+            100.0 / MOST,
+            word("cost")
+        ));
+    }
+    format!(
+        "<h1>Against what is written by hand: <code>cargo xtask bench summary</code></h1><p>The line is what is wanted; \
+         <span style='color:#198038'>&#9632;</span> reached, <span style='color:#b28600'>&#9632;</span> missed. \
+         The host took {:.0} % of the machine meanwhile.</p>\
+         <table cellspacing=0><tr><th>Row<th>Measured<th>Wanted<th>Share of it<th>What it costs{rows}</table>",
+        measured["taken"].as_f64().unwrap_or(0.0)
+    )
+}
+
+/// Instructions of a request by part of the program, beside all of those of the service by hand.
+fn parts(measured: &Json) -> String {
+    const COLOURS: [&str; 13] = [
+        "#1192e8", "#6929c4", "#005d5d", "#9f1853", "#fa4d56", "#198038", "#002d9c", "#ee538b", "#b28600", "#009d9a",
+        "#8a3800", "#a56eff", "#8d8d8d",
+    ];
+    let scenarios = measured["scenarios"].as_array().expect("scenarios");
+    let of = |value: &Json| value.as_f64().unwrap_or(0.0);
+    let pairs = |scenario: &Json| -> Vec<(String, f64)> {
+        let parts = scenario["parts"].as_array().into_iter().flatten();
+        parts.map(|part| (part[0].as_str().unwrap_or_default().to_owned(), of(&part[1]))).collect()
+    };
+    // Colours in the order of the first scenario; what only others have comes behind.
+    let mut names: Vec<String> = Vec::new();
+    for (name, _) in scenarios.iter().flat_map(pairs) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    let colour =
+        |name: &str| names.iter().position(|known| known == name).map_or("#000", |at| COLOURS[at % COLOURS.len()]);
+    let legend: String = names
+        .iter()
+        .map(|name| format!("<span style='color:{}'>&#9632;</span> {} &nbsp; ", colour(name), escape(name)))
+        .collect();
+    let mut panels = String::new();
+    for scenario in scenarios {
+        let parts = pairs(scenario);
+        let ours: f64 = parts.iter().map(|(_, value)| value).sum();
+        let hand = of(&scenario["by_hand"]);
+        let most = ours.max(hand).max(1.0);
+        let bar = |value: f64, colour: &str, label: &str| {
+            let text = if value / most > 0.055 { label } else { "" };
+            format!(
+                "<i style='background:{colour};width:{:.2}%;height:24px;color:#fff;font:11px/24px sans-serif;text-align:center;overflow:hidden'>{text}</i>",
+                100.0 * value / most
+            )
+        };
+        let pieces: String =
+            parts.iter().map(|(name, value)| bar(*value, colour(name), &format!("{value:.1}"))).collect();
+        panels.push_str(&format!(
+            "<h2>{}</h2><table cellspacing=0><tr><td style='width:90px'>Kanzlei<td class=n style='width:70px'>{:.1}<td class=p style='width:1020px'>{pieces}",
+            escape(scenario["name"].as_str().unwrap_or_default()),
+            of(&scenario["each"])
+        ));
+        if hand > 0.0 {
+            panels.push_str(&format!("<tr><td>by hand<td class=n>{hand:.1}<td class=p>{}", bar(hand, "#525252", "")));
+        }
+        panels.push_str("</table>");
+    }
+    format!(
+        "<h1>Where instructions go: <code>cargo xtask bench instructions</code></h1>\
+         <p>Thousands of instructions of the processor for a request, all threads of one process, every run recorded.</p>\
+         <p class=d>{legend}</p>{panels}"
     )
 }
 

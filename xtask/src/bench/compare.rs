@@ -12,19 +12,13 @@ use std::process::ExitCode;
 use kanzlei_harness::office::{Ports, Whole};
 use kanzlei_harness::{packages, scratch};
 
-use super::{Figure, NOTICE, QUOTE, Server, deploy, measure, measure_jobs, median};
+use super::load::{Figure, NOTICES, QUOTES, Server, TOGETHER};
+use super::{deploy, measure_jobs};
 use crate::{Done, build, root};
 
 /// Seconds of a round, and rounds of each.
 const SECONDS: u32 = 6;
-const ROUNDS: usize = 5;
-
-/// What is asked for: a name, a path, and what is posted.
-const SCENARIOS: [(&str, &str, Option<&str>); 3] = [
-    ("validate and reply", "/harbours/LIN/notices", Some(NOTICE)),
-    ("two chained calls", "/harbours/LIN/quotes", Some(QUOTE)),
-    ("eight calls at once", "/bench/together", None),
-];
+const ROUNDS: u32 = 5;
 
 pub fn compare(revision: &str) -> Done {
     packages::install(&[packages::MARIADB, packages::WRK])?;
@@ -44,23 +38,10 @@ pub fn compare(revision: &str) -> Done {
     println!(
         "One worker each, {SECONDS} s a round, {ROUNDS} rounds by turns; CPU µs of the service and of its database.\n"
     );
-    let script = dir.join("request.lua");
-    for (name, path, body) in SCENARIOS {
-        let text = match body {
-            Some(body) => format!(
-                "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = [==[{body}]==]\n"
-            ),
-            None => "wrk.method = 'GET'\n".to_owned(),
-        };
-        std::fs::write(&script, text)?;
-        let mut figures = [const { Vec::new() }; 2];
-        for _ in 0..ROUNDS {
-            for (whole, figures) in both.iter().zip(&mut figures) {
-                figures.push(measure(Server::of(whole), path, &script, SECONDS)?);
-            }
-        }
-        let [former, today] = figures.map(median);
-        println!("{}", line(name, &former, &today));
+    for asked in [NOTICES, QUOTES, TOGETHER] {
+        let servers = [Server::of(&both[0]), Server::of(&both[1])];
+        let [former, today] = asked.by_turns(servers, &dir, (SECONDS, ROUNDS))?;
+        println!("{}", line(asked.name, &former, &today));
     }
     for (name, whole) in ["former", "today"].iter().zip(&both) {
         println!("\nJobs, {name}:");

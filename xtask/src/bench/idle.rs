@@ -1,5 +1,5 @@
-//! `cargo xtask bench idle`: what the service needs when nothing is asked of it: memory with 100 workflows and with 10,000 connections,
-//! and the time until it is ready with 1,000 workflows.
+//! `cargo xtask bench idle`: what the service needs when nothing is asked of it: memory with 100 workflows and with 10,000 connections, those
+//! beside what they need of a service by hand, and the time until it is ready with 1,000 workflows.
 
 use std::io::{Read, Write};
 use std::net::TcpStream;
@@ -23,43 +23,67 @@ const STARTS: usize = 5;
 /// How long memory may take to stand still.
 const SETTLES: Duration = Duration::from_secs(20);
 
+/// What an idle service needs.
+pub struct Idle {
+    pub few: Memory,
+    pub connected: Memory,
+    /// Kilobytes of a connection, ours and by hand.
+    pub each: [f64; 2],
+    /// Milliseconds until it is ready with [`MANY`] workflows, and those of its processor.
+    pub ready: (f64, f64),
+    pub many: Memory,
+}
+
 pub fn idle() -> Done {
     packages::install(&[packages::MARIADB])?;
     build::console()?;
     let bins = build::programs(true)?;
+    let found = measured(&bins)?;
+    row(&format!("memory with {FEW} workflows, idle"), &found.few.to_string(), "40 MB");
+    row(&format!("memory with {CONNECTIONS} idle connections"), &found.connected.to_string(), "150 MB");
+    let [ours, by_hand] = found.each;
+    row("  of each of them", &format!("{ours:.1} KB, by hand {by_hand:.1} KB"), "");
+    let (took, used) = found.ready;
+    let ready = format!("{took:.0} ms, {used:.0} of them its processor");
+    row(&format!("ready after start with {MANY} workflows"), &ready, "500 ms");
+    row(&format!("memory with {MANY} workflows, idle"), &found.many.to_string(), "");
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Measures an office of its own.
+pub fn measured(bins: &Path) -> Result<Idle, Fault> {
     let dir = scratch::folder("bench");
-    let mut whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
-    deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
-    deploy_many(&bins, &whole, &dir, 0..FEW)?;
+    let mut whole = Whole::start(bins, &dir, Ports::free()?, &["log.level=warn"])?;
+    deploy(bins, &whole, &root().join("demo/harbour/services"))?;
+    deploy_many(bins, &whole, &dir, 0..FEW)?;
     whole.office.restart_service()?;
-    let few = settled(whole.office.service.id());
-    row(&format!("memory with {FEW} workflows, idle"), &few.to_string(), "40 MB");
+    let (few, connected, ours) = with_connections(whole.office.ports.public, "/~/live", whole.office.service.id())?;
 
-    let kept = connections(whole.office.ports.public)?;
-    let connected = settled(whole.office.service.id());
-    let each = (connected.all() - few.all()) * 1000.0 / kept.len() as f64;
-    row(&format!("memory with {} idle connections", kept.len()), &connected.to_string(), "150 MB");
-    row("  of each of them", &format!("{each:.1} KB"), "");
-    drop(kept);
+    let by_hand = super::by_hand(bins, &dir, whole.office.ports.standins)?;
+    let (.., hand) = with_connections(by_hand.1, "/bench/nothing", by_hand.0.id())?;
+    drop(by_hand);
 
-    deploy_many(&bins, &whole, &dir, FEW..MANY)?;
+    deploy_many(bins, &whole, &dir, FEW..MANY)?;
     let mut starts = Vec::with_capacity(STARTS);
     for _ in 0..STARTS {
         let begun = Instant::now();
         whole.office.restart_service()?;
-        starts.push((begun.elapsed().as_millis(), super::processor_time(whole.office.service.id()) * 1000.0));
+        let took = begun.elapsed().as_secs_f64() * 1000.0;
+        starts.push((took, super::processor_time(whole.office.service.id()) * 1000.0));
     }
-    starts.sort_by_key(|(took, _)| *took);
-    let (took, used) = starts[STARTS / 2];
-    row(
-        &format!("ready after start with {MANY} workflows"),
-        &format!("{took} ms, {used:.0} of them its processor"),
-        "500 ms",
-    );
-    row(&format!("memory with {MANY} workflows, idle"), &settled(whole.office.service.id()).to_string(), "");
+    starts.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let many = settled(whole.office.service.id());
     whole.stop();
     let _ = std::fs::remove_dir_all(&dir);
-    Ok(ExitCode::SUCCESS)
+    Ok(Idle { few, connected, each: [ours, hand], ready: starts[STARTS / 2], many })
+}
+
+/// Memory of a process without connections and with them, and kilobytes of each of them.
+fn with_connections(port: u16, path: &str, process: u32) -> Result<(Memory, Memory, f64), Fault> {
+    let before = settled(process);
+    let kept = connections(port, path)?;
+    let connected = settled(process);
+    Ok((before, connected, (connected.all() - before.all()) * 1000.0 / kept.len() as f64))
 }
 
 fn row(what: &str, found: &str, wanted: &str) {
@@ -82,7 +106,7 @@ fn deploy_many(bins: &Path, whole: &Whole, dir: &Path, which: std::ops::Range<us
 }
 
 /// Opens connections, each of which has had one answer.
-fn connections(port: u16) -> Result<Vec<TcpStream>, Fault> {
+fn connections(port: u16, path: &str) -> Result<Vec<TcpStream>, Fault> {
     let open = |at: usize| -> Result<TcpStream, Fault> {
         let failed = |error: std::io::Error| {
             format!(
@@ -90,10 +114,10 @@ fn connections(port: u16) -> Result<Vec<TcpStream>, Fault> {
             )
         };
         let mut stream = TcpStream::connect(("127.0.0.1", port)).map_err(failed)?;
-        stream.write_all(b"GET /~/live HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n").map_err(failed)?;
+        write!(stream, "GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n").map_err(failed)?;
         let mut answer = [0; 1024];
         let read = stream.read(&mut answer).map_err(failed)?;
-        match answer[..read].starts_with(b"HTTP/1.1 200") {
+        match answer[..read].starts_with(b"HTTP/1.1 ") {
             true => Ok(stream),
             false => Err(format!("connection {at} is refused: {}", String::from_utf8_lossy(&answer[..read])).into()),
         }
@@ -103,7 +127,7 @@ fn connections(port: u16) -> Result<Vec<TcpStream>, Fault> {
 
 /// Resident memory of a process in megabytes (proc(5)).
 #[derive(Clone, Copy, Debug, PartialEq)]
-struct Memory {
+pub struct Memory {
     /// What it has allocated.
     own: f64,
     /// Parts of the program and of libraries, which other processes share and the system can drop.
@@ -120,14 +144,18 @@ impl Memory {
         Memory { own: field("RssAnon:"), files: field("RssFile:") + field("RssShmem:") }
     }
 
-    fn all(&self) -> f64 {
+    pub fn all(&self) -> f64 {
         self.own + self.files
+    }
+
+    pub fn parts(&self) -> String {
+        format!("{:.1} MB allocated, {:.1} of the program", self.own, self.files)
     }
 }
 
 impl std::fmt::Display for Memory {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{:.1} MB: {:.1} allocated, {:.1} of the program", self.all(), self.own, self.files)
+        write!(f, "{:.1} MB: {}", self.all(), self.parts())
     }
 }
 

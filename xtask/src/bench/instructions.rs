@@ -15,9 +15,11 @@ use std::time::{Duration, Instant};
 use kanzlei_harness::office::{Ports, Whole};
 use kanzlei_harness::process::Process;
 use kanzlei_harness::{packages, ports, rights, scratch};
+use serde_json::json;
 
-use super::{NOTICE, QUOTE, deploy};
-use crate::{Done, Fault, build, root};
+use super::deploy;
+use super::load::{Asked, NOTICES, QUOTES, TOGETHER};
+use crate::{Done, Fault, build, root, run};
 
 /// How long the program is measured without requests.
 const IDLE: Duration = Duration::from_secs(8);
@@ -38,19 +40,18 @@ const FUNCTIONS: usize = 40;
 
 /// What is asked for again and again.
 struct Scenario {
-    name: &'static str,
-    path: &'static str,
-    /// What is posted; a GET where there is none.
-    body: Option<&'static str>,
+    asked: Asked,
     /// Whether a job comes of each request, and is waited for.
     queued: bool,
 }
 
+const JOB: Asked =
+    Asked { name: "a job, accepted and finished", path: "/bench/job", body: Some("{\"n\":1}"), wanted: 0.8 };
 const SCENARIOS: [Scenario; 4] = [
-    Scenario { name: "validate and reply", path: "/harbours/LIN/notices", body: Some(NOTICE), queued: false },
-    Scenario { name: "two chained calls", path: "/harbours/LIN/quotes", body: Some(QUOTE), queued: false },
-    Scenario { name: "eight calls at once", path: "/bench/together", body: None, queued: false },
-    Scenario { name: "a job, accepted and finished", path: "/bench/job", body: Some("{\"n\":1}"), queued: true },
+    Scenario { asked: NOTICES, queued: false },
+    Scenario { asked: QUOTES, queued: false },
+    Scenario { asked: TOGETHER, queued: false },
+    Scenario { asked: JOB, queued: true },
 ];
 
 /// A program whose instructions are counted.
@@ -70,10 +71,17 @@ struct Cost {
 }
 
 pub fn instructions(only: Option<&str>, functions: bool, record: bool) -> Done {
-    packages::install(&[packages::MARIADB, packages::WRK, packages::VALGRIND])?;
-    let chosen: Vec<&Scenario> = SCENARIOS.iter().filter(|known| only.is_none_or(|only| known.name == only)).collect();
+    packages::install(&[
+        packages::MARIADB,
+        packages::WRK,
+        packages::VALGRIND,
+        packages::CHROMIUM,
+        packages::CHROMEDRIVER,
+    ])?;
+    let chosen: Vec<&Scenario> =
+        SCENARIOS.iter().filter(|known| only.is_none_or(|only| known.asked.name == only)).collect();
     if chosen.is_empty() {
-        let known: Vec<&str> = SCENARIOS.iter().map(|known| known.name).collect();
+        let known: Vec<&str> = SCENARIOS.iter().map(|known| known.asked.name).collect();
         return Err(format!("there is no such scenario; scenarios: {}", known.join(", ")).into());
     }
     build::console()?;
@@ -96,16 +104,17 @@ pub fn instructions(only: Option<&str>, functions: bool, record: bool) -> Done {
     let ours = Counted { process: &whole.office.service, port: whole.office.ports.public, folder: ours };
     let by_hand = Counted { process: &by_hand, port, folder: theirs };
     println!("One worker each, {CONNECTIONS} connections; thousands of instructions a request.\n");
-    let mut row = Vec::new();
+    let (mut row, mut drawn) = (Vec::new(), Vec::new());
     for scenario in chosen {
         let cost = ours.cost(scenario, &whole)?;
         let hand = (!scenario.queued).then(|| by_hand.cost(scenario, &whole)).transpose()?;
-        println!("{} ({} requests)", scenario.name, cost.requests);
+        println!("{} ({} requests)", scenario.asked.name, cost.requests);
         println!("  {:<44} {:>9.1}", "Kanzlei, all threads", cost.each / 1e3);
         if let Some(hand) = &hand {
             println!("  {:<44} {:>9.1}", "by hand", hand.each / 1e3);
         }
-        for (part, share) in parts(&cost) {
+        let parts = parts(&cost);
+        for (part, share) in &parts {
             println!("    {part:<42} {share:>9.1}");
         }
         if functions {
@@ -114,11 +123,17 @@ pub fn instructions(only: Option<&str>, functions: bool, record: bool) -> Done {
             }
         }
         println!();
-        row.push((scenario.name, cost.each, hand.map(|hand| hand.each)));
+        let by_hand = hand.map(|hand| hand.each);
+        drawn.push(json!({"name": scenario.asked.name, "each": cost.each / 1e3, "by_hand": by_hand.map(|n| n / 1e3), "parts": parts}));
+        row.push((scenario.asked.name, cost.each, by_hand));
     }
     whole.stop();
     if record {
         keep(&row)?;
+        let figures = dir.join("parts.json");
+        fs::write(&figures, json!({"scenarios": drawn}).to_string())?;
+        let mut picture = Command::new(bins.join("kanzlei-shots"));
+        run(picture.arg("parts").arg(&figures).arg(root().join("docs/bench-parts.png")))?;
     }
     let _ = fs::remove_dir_all(&dir);
     Ok(ExitCode::SUCCESS)
@@ -209,18 +224,12 @@ impl Counted<'_> {
     }
 
     fn send_once(&self, scenario: &Scenario) -> Result<u64, Fault> {
-        let script = self.folder.join("request.lua");
-        let method = if scenario.body.is_some() { "POST" } else { "GET" };
-        let mut text = format!("wrk.method = '{method}'\n");
-        if let Some(body) = scenario.body {
-            text += &format!("wrk.headers['Content-Type'] = 'application/json'\nwrk.body = [==[{body}]==]\n");
-        }
-        fs::write(&script, text)?;
+        let script = scenario.asked.script(&self.folder)?;
         let connections = if scenario.queued { QUEUEING } else { CONNECTIONS };
         let output = Command::new("wrk")
             .args(["-t1", &format!("-c{connections}"), &format!("-d{}s", ROUND.as_secs()), "--timeout=30s", "-s"])
             .arg(&script)
-            .arg(format!("http://127.0.0.1:{}{}", self.port, scenario.path))
+            .arg(format!("http://127.0.0.1:{}{}", self.port, scenario.asked.path))
             .output()?;
         let output = String::from_utf8_lossy(&output.stdout);
         let requests = output.lines().find_map(|line| line.trim().split_once(" requests in ")?.0.parse().ok());
@@ -305,7 +314,7 @@ fn keep(row: &[(&str, f64, Option<f64>)]) -> Result<(), Fault> {
     let revision = output(Command::new("git").args(["describe", "--always", "--dirty"]).current_dir(root()))?;
     let date = output(Command::new("date").arg("+%F"))?;
     let cell = |scenario: &Scenario| {
-        let found = row.iter().find(|(name, ..)| *name == scenario.name);
+        let found = row.iter().find(|(name, ..)| *name == scenario.asked.name);
         found.map_or("".into(), |(_, ours, hand)| match hand {
             Some(hand) => format!("{:.1} ({:.1})", ours / 1e3, hand / 1e3),
             None => format!("{:.1}", ours / 1e3),

@@ -3,6 +3,8 @@
 mod compare;
 mod idle;
 mod instructions;
+mod load;
+mod summary;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;
@@ -16,6 +18,8 @@ use kanzlei_harness::ports;
 use kanzlei_harness::process::Process;
 
 use crate::{Done, Fault, build, root, run};
+pub use load::processor_time;
+use load::{CONNECTIONS, NOTICES, QUOTES, Server, TOGETHER, measure, median, resident};
 
 #[derive(clap::Args)]
 #[command(arg_required_else_help = true)]
@@ -43,6 +47,9 @@ enum Bench {
         /// Only what is done per second and when it begins; draws nothing
         #[arg(long)]
         rates: bool,
+        /// Set a variable of the database server before, such as `innodb_flush_log_at_trx_commit=2`
+        #[arg(long = "set", value_name = "VARIABLE=VALUE")]
+        sets: Vec<String>,
     },
     /// What keys and allowances cost a request, deliveries against bare inserts, a burst of messages
     Access {
@@ -69,6 +76,15 @@ enum Bench {
     },
     /// Jobs with 1, 2 and 4 processes on 1 and 3 nodes, what each costs, and what stays of it
     Scale,
+    /// Every row of docs/performance.md in one run
+    Summary {
+        /// Seconds of each round
+        #[arg(long, default_value_t = 6)]
+        seconds: u32,
+        /// Write the table of docs/performance.md and draw it
+        #[arg(long)]
+        record: bool,
+    },
     /// Memory with 100 workflows and with 10,000 connections, time until the service is ready with 1,000 workflows
     Idle,
     /// Instructions of the processor that a request costs, ours and by hand, and the parts of the program they go to
@@ -78,7 +94,7 @@ enum Bench {
         /// Name the functions with the most
         #[arg(long)]
         functions: bool,
-        /// Add a row to docs/bench/instructions.md
+        /// Add a row to docs/bench/instructions.md, and draw the parts
         #[arg(long)]
         record: bool,
     },
@@ -111,12 +127,13 @@ fn run_one(bench: Bench) -> Done {
             Ok(ExitCode::SUCCESS)
         }
         Bench::Endpoint { seconds, rounds } => endpoint(seconds, rounds),
-        Bench::Jobs { rates } => jobs(rates),
+        Bench::Jobs { rates, sets } => jobs(rates, &sets),
         Bench::Access { seconds } => access(seconds),
         Bench::Changes => changes(),
         Bench::Scale => crate::scale::scale(),
         Bench::Files => files(),
         Bench::Idle => idle::idle(),
+        Bench::Summary { seconds, record } => summary::summary(seconds, record),
         Bench::Instructions { scenario, functions, record } => {
             instructions::instructions(scenario.as_deref(), functions, record)
         }
@@ -209,10 +226,7 @@ fn journal(runs: u64, away: u64) -> Done {
         Ok((number("runs"), number("dropped")))
     };
     let before = status()?;
-    let script = dir.join("post.lua");
-    let head = "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\n";
-    std::fs::write(&script, format!("{head}wrk.body = [==[{QUOTE}]==]\n"))?;
-    let figure = measure(Server::of(&whole), "/harbours/LIN/quotes", &script, 10)?;
+    let figure = measure(Server::of(&whole), QUOTES.path, &QUOTES.script(&dir)?, 10)?;
     std::thread::sleep(Duration::from_secs(4));
     let after = status()?;
     println!(
@@ -237,41 +251,6 @@ fn journal(runs: u64, away: u64) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
-const NOTICE: &str = r#"{"imo":"9074720","nights":2,"cargo":"UN1202 gas oil"}"#;
-const QUOTE: &str = r#"{"imo":"9074720","nights":2,"currency":"NOK"}"#;
-const CONNECTIONS: u32 = 32;
-
-/// One measurement.
-#[derive(Clone, Copy)]
-struct Figure {
-    per_second: f64,
-    p50: f64,
-    p99: f64,
-    /// Microseconds of processor time of the service per request.
-    cpu: f64,
-    /// The same of its database.
-    database: f64,
-}
-
-/// What serves requests: a port, a process and its database.
-#[derive(Clone, Copy)]
-struct Server {
-    port: u16,
-    process: u32,
-    database: Option<u32>,
-}
-
-impl Server {
-    fn of(whole: &Whole) -> Self {
-        let office = &whole.office;
-        Server { port: office.ports.public, process: office.service.id(), database: Some(whole.database.id()) }
-    }
-
-    fn by_hand(port: u16, process: &Process) -> Self {
-        Server { port, process: process.id(), database: None }
-    }
-}
-
 /// The office with one worker, and the same by hand at a port.
 struct Rivals {
     bins: std::path::PathBuf,
@@ -287,23 +266,31 @@ fn rivals() -> Result<Rivals, Fault> {
     let bins = build::programs(true)?;
     let dir = kanzlei_harness::scratch::folder("bench");
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["workers=1", "log.level=warn"])?;
-    let port = ports::free()?;
-    let standins = format!("http://127.0.0.1:{}", whole.office.ports.standins);
-    let mut command = Command::new(bins.join("kanzlei-handwritten"));
-    command.args([format!("127.0.0.1:{port}"), standins, "1".into()]);
-    let mut by_hand = Process::start("the hand-written service", command, &dir.join("by-hand.log"))?;
-    by_hand.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
+    let (by_hand, port) = by_hand(&bins, &dir, whole.office.ports.standins)?;
     deploy(&bins, &whole, &root().join("demo/harbour/services"))?;
     deploy(&bins, &whole, &root().join("testing/bench/workflows"))?;
     Ok(Rivals { bins, dir, whole, by_hand, port })
 }
 
-fn jobs(rates: bool) -> Done {
+/// The service by hand with one worker, and its port.
+fn by_hand(bins: &Path, dir: &Path, standins: u16) -> Result<(Process, u16), Fault> {
+    let port = ports::free()?;
+    let mut command = Command::new(bins.join("kanzlei-handwritten"));
+    command.args([format!("127.0.0.1:{port}"), format!("http://127.0.0.1:{standins}"), "1".into()]);
+    let mut by_hand = Process::start("the hand-written service", command, &dir.join("by-hand.log"))?;
+    by_hand.wait_for(Duration::from_secs(10), || std::net::TcpStream::connect(("127.0.0.1", port)).ok())?;
+    Ok((by_hand, port))
+}
+
+fn jobs(rates: bool, sets: &[String]) -> Done {
     packages::install(&[packages::MARIADB, packages::WRK, packages::CHROMIUM, packages::CHROMEDRIVER])?;
     build::console()?;
     let bins = build::programs(true)?;
     let dir = kanzlei_harness::scratch::folder("bench");
     let whole = Whole::start(&bins, &dir, Ports::free()?, &["log.level=warn"])?;
+    for set in sets {
+        whole.database.sql("kanzlei", &format!("SET GLOBAL {set}"))?;
+    }
     deploy(&bins, &whole, &root().join("testing/bench/workflows/job.yaml"))?;
     deploy(&bins, &whole, &root().join("testing/bench/workflows/wait.yaml"))?;
     let figures = measure_jobs(&bins, &whole, &dir, rates)?;
@@ -407,14 +394,8 @@ fn access(seconds: u32) -> Done {
 fn language(seconds: u32) -> Done {
     let Rivals { bins, dir, whole, by_hand, port } = rivals()?;
     run(&mut Command::new(bins.join("kanzlei-bench-language")))?;
-    let script = dir.join("get.lua");
-    std::fs::write(&script, "wrk.method = 'GET'\n")?;
-    let (mut hand, mut ours) = (Vec::new(), Vec::new());
-    for _ in 0..3 {
-        hand.push(measure(Server::by_hand(port, &by_hand), "/bench/together", &script, seconds)?);
-        ours.push(measure(Server::of(&whole), "/bench/together", &script, seconds)?);
-    }
-    let (hand, ours) = (median(hand), median(ours));
+    let both = [Server::by_hand(port, &by_hand), Server::of(&whole)];
+    let [hand, ours] = TOGETHER.by_turns(both, &dir, (seconds, 3))?;
     println!(
         "{:<52} {:>9.0} req/s   by hand {:.0} req/s, ratio {:.2}; p99 {:.1} ms against {:.1} ms",
         "together, eight calls, 32 connections",
@@ -453,27 +434,13 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
         "One worker each, {CONNECTIONS} connections, {seconds} s a round, {rounds} rounds by turns; wrk, database and stand-ins share the machine.\n"
     );
     println!("{:<44} {:>8} {:>8} {:>8} {:>11} {:>11}", "", "req/s", "p50 ms", "p99 ms", "CPU µs/req", "of database");
-    for (what, path, body, wanted) in [
-        ("validate and reply", "/harbours/LIN/notices", NOTICE, 0.85),
-        ("validate, two calls, reply", "/harbours/LIN/quotes", QUOTE, 1.0),
-    ] {
-        let script = dir.join("post.lua");
-        std::fs::write(
-            &script,
-            format!(
-                "wrk.method = 'POST'\nwrk.headers['Content-Type'] = 'application/json'\nwrk.body = [==[{body}]==]\n"
-            ),
-        )?;
-        let (mut hand, mut ours) = (Vec::new(), Vec::new());
-        for _ in 0..rounds {
-            hand.push(measure(Server::by_hand(port, &by_hand), path, &script, seconds)?);
-            ours.push(measure(Server::of(&whole), path, &script, seconds)?);
-        }
-        let (hand, ours) = (median(hand), median(ours));
+    for asked in [NOTICES, QUOTES] {
+        let both = [Server::by_hand(port, &by_hand), Server::of(&whole)];
+        let [hand, ours] = asked.by_turns(both, &dir, (seconds, rounds))?;
         for (name, figure) in [("hand-written", hand), ("Kanzlei", ours)] {
             println!(
                 "{:<44} {:>8.0} {:>8.2} {:>8.2} {:>11.1} {:>11.1}",
-                format!("{what}: {name}"),
+                format!("{}: {name}", asked.name),
                 figure.per_second,
                 figure.p50,
                 figure.p99,
@@ -481,7 +448,7 @@ fn endpoint(seconds: u32, rounds: u32) -> Done {
                 figure.database
             );
         }
-        println!("{:<44} {:>8.2}   (wanted at least {wanted})\n", "  ratio", ours.per_second / hand.per_second);
+        println!("{:<44} {:>8.2}   (wanted at least {})\n", "  ratio", ours.per_second / hand.per_second, asked.wanted);
     }
     let health = get(whole.office.ports.public, "/~/health", &[]).unwrap_or_default();
     println!("journal after that: {}", health.split("\r\n").find(|l| l.contains("journal")).unwrap_or(&health));
@@ -509,67 +476,4 @@ pub fn deploy_to(bins: &Path, office: &Office, folder: &Path) -> Result<(), Faul
     } else {
         Err(format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)).into())
     }
-}
-
-fn measure(server: Server, path: &str, script: &Path, seconds: u32) -> Result<Figure, Fault> {
-    let url = format!("http://127.0.0.1:{}{path}", server.port);
-    let wrk = |seconds: u32| {
-        Command::new("wrk")
-            .args(["-t1", &format!("-c{CONNECTIONS}"), &format!("-d{seconds}s"), "--latency", "-s"])
-            .arg(script)
-            .arg(&url)
-            .output()
-    };
-    wrk(1)?;
-    let used = || (processor_time(server.process), server.database.map_or(0.0, processor_time));
-    let before = used();
-    let output = String::from_utf8_lossy(&wrk(seconds)?.stdout).into_owned();
-    let after = used();
-    if output.contains("Non-2xx") {
-        return Err(format!("{url} gave answers that are no success:\n{output}").into());
-    }
-    let field =
-        |name: &str| output.lines().find_map(|l| l.trim().strip_prefix(name)).map(str::trim).unwrap_or("0").to_owned();
-    let per_second: f64 = field("Requests/sec:").parse()?;
-    let each = |seconds_used: f64| seconds_used / (per_second * f64::from(seconds)) * 1e6;
-    Ok(Figure {
-        per_second,
-        p50: milliseconds(&field("50%")),
-        p99: milliseconds(&field("99%")),
-        cpu: each(after.0 - before.0),
-        database: each(after.1 - before.1),
-    })
-}
-
-fn milliseconds(text: &str) -> f64 {
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let number: f64 = digits.parse().unwrap_or(0.0);
-    match &text[digits.len()..] {
-        "us" => number / 1000.0,
-        "s" => number * 1000.0,
-        _ => number,
-    }
-}
-
-fn median(mut figures: Vec<Figure>) -> Figure {
-    figures.sort_by(|a, b| a.per_second.total_cmp(&b.per_second));
-    figures[figures.len() / 2]
-}
-
-/// Seconds of processor time a process used (proc(5), fields 14 and 15 of stat).
-pub fn processor_time(process: u32) -> f64 {
-    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
-    let fields: Vec<&str> = stat.rsplit_once(") ").map_or("", |(_, rest)| rest).split(' ').collect();
-    let ticks = |at: usize| fields.get(at).and_then(|f| f.parse::<f64>().ok()).unwrap_or(0.0);
-    (ticks(11) + ticks(12)) / 100.0
-}
-
-/// Resident memory in megabytes.
-fn resident(process: u32) -> f64 {
-    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
-    let kilobytes = status
-        .lines()
-        .find_map(|l| l.strip_prefix("VmRSS:"))
-        .and_then(|l| l.trim().split(' ').next()?.parse::<f64>().ok());
-    kilobytes.unwrap_or(0.0) / 1000.0
 }
