@@ -82,13 +82,14 @@ impl Fibre {
         self.slots[slot as usize] = value;
     }
 
-    /// Makes its names those of another fibre again, which has not changed since they were.
-    fn restore(&mut self, from: &Fibre) {
+    /// Makes its names those of another fibre again, which has not changed since they were; but for one that is set next.
+    fn restore(&mut self, from: &Fibre, but: Option<u32>) {
         if self.slots.is_empty() {
             self.slots.clone_from(&from.slots);
         }
         let behind = if self.touched >> LAST == 1 { LAST as usize.. } else { self.slots.len().. };
-        let mut left = self.touched & !(1 << LAST);
+        let but = but.filter(|slot| *slot < LAST).map_or(0, |slot| 1 << slot);
+        let mut left = self.touched & !(1 << LAST) & !but;
         while left != 0 {
             let slot = left.trailing_zeros() as usize;
             self.slots[slot].clone_from(&from.slots[slot]);
@@ -583,7 +584,7 @@ impl Machine {
         item: Option<&Value>,
     ) {
         let Some(fibre) = &mut self.fibres[child] else { return };
-        fibre.restore(parent);
+        fibre.restore(parent, item.map(|_| each.item));
         fibre.frames.clear();
         fibre.frames.push(Frame { block: each.block, at: 0, owner: Some(record) });
         fibre.parent = fibre.parent.map(|(parent, _)| (parent, index));
