@@ -156,7 +156,7 @@ impl Store {
     ) -> Result<Firsts> {
         if batch.is_none() && deliveries.is_empty() && self.is_one_statement(jobs) {
             let mut connection = self.pool.acquire().await.map_err(Error::Unreachable)?;
-            insert_rows(&mut connection, &jobs.iter().collect::<Vec<_>>()).await?;
+            insert_rows(&mut connection, &rounded(jobs)).await?;
             return Ok(Firsts::new());
         }
         let mut tx = self.pool.begin().await.map_err(Error::Unreachable)?;
@@ -228,7 +228,8 @@ impl Store {
     fn is_one_statement(&self, jobs: &[NewJob]) -> bool {
         let rows_only = jobs.iter().all(|job| job.tags.is_empty() && !job.listed);
         rows_only
-            && portions_within(jobs, |job| job.input.len()).nth(1).is_none()
+            && jobs.len() <= TOGETHER
+            && jobs.iter().map(|job| job.input.len()).sum::<usize>() <= STATEMENT_BYTES
             && self.lanes.unknown(jobs.iter().map(|job| job.lane.as_str())).is_empty()
     }
 
@@ -244,6 +245,14 @@ impl Store {
         .doing("counting a lane")?;
         Ok(counted as u64)
     }
+}
+
+/// Jobs up to the next number that has a statement: the one with the shortest input is repeated, which changes nothing.
+fn rounded(jobs: &[NewJob]) -> Vec<&NewJob> {
+    let wanted = if jobs.len() <= FEW { jobs.len() } else { jobs.len().next_multiple_of(FEW) };
+    let shortest = jobs.iter().min_by_key(|job| job.input.len());
+    let repeated = shortest.into_iter().flat_map(|job| std::iter::repeat_n(job, wanted - jobs.len()));
+    jobs.iter().chain(repeated).collect()
 }
 
 /// Writes the rows of jobs in one statement.
@@ -333,6 +342,9 @@ pub(crate) fn portions<T>(rows: &[T]) -> impl Iterator<Item = &[T]> {
 
 /// Rows up to which each number has a statement of its own.
 const FEW: usize = 8;
+
+/// Jobs up to which multiples of [`FEW`] have one.
+const TOGETHER: usize = 64;
 
 /// Bytes of values in one statement; a server accepts 16 MiB by default (`max_allowed_packet`).
 const STATEMENT_BYTES: usize = 4 << 20;

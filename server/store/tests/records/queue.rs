@@ -120,6 +120,26 @@ fn a_batch_that_is_queued_again_changes_nothing() {
     });
 }
 
+/// Groups are rounded to the numbers that have a statement.
+#[test]
+fn groups_of_any_size_are_queued_once() {
+    with("groups", async |bed| {
+        // The first one opens the lane.
+        queue(&bed.store, &[job(1, "g")]).await;
+        let (mut first, mut wanted) = (2, 1);
+        for count in [1, 7, 8, 9, 23, 63, 64, 65] {
+            let jobs: Vec<NewJob> = (first..first + count).map(|n| job(n, "g")).collect();
+            first += count;
+            wanted += count;
+            for _ in 0..2 {
+                queue(&bed.store, &jobs).await;
+                let found = bed.sql("SELECT CONCAT(COUNT(*), ' ', SUM(phase = 1)) FROM job WHERE lane = 'g'");
+                assert_eq!(found.trim(), format!("{wanted} {wanted}"), "{count}");
+            }
+        }
+    });
+}
+
 #[test]
 fn writes_of_an_owner_that_lost_its_job_are_refused() {
     with("fence", async |bed| {
