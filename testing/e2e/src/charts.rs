@@ -173,7 +173,7 @@ fn summary(measured: &Json) -> String {
         "<h1>Against what is written by hand: <code>cargo xtask bench summary</code></h1><p>The line is what is wanted; \
          <span style='color:#198038'>&#9632;</span> reached, <span style='color:#b28600'>&#9632;</span> missed. \
          The host took {:.0} % of the machine meanwhile.</p>\
-         <table cellspacing=0><tr><th>Row<th>Measured<th>Wanted<th>Share of it<th>What it costs{rows}</table>",
+         <table cellspacing=0><tr><th>Row<th>Measured<th>Wanted<th>Share of what is wanted<th>What it costs{rows}</table>",
         measured["taken"].as_f64().unwrap_or(0.0)
     )
 }

@@ -95,12 +95,12 @@ fn endpoints(seconds: u32) -> Result<Vec<Row>, Fault> {
         let both = [Server::by_hand(port, &by_hand), Server::of(&whole)];
         let [hand, ours] = asked.by_turns(both, &dir, (seconds, ROUNDS))?;
         let cost = format!(
-            "{:.1} µs, of them the database {:.1}; by hand {:.1} µs. {:.0} of {:.0} requests/s",
+            "{:.1} µs, of them the database {:.1}; by hand {:.1} µs. {} of {} requests/s",
             ours.cpu + ours.database,
             ours.database,
             hand.cpu,
-            ours.per_second,
-            hand.per_second
+            thousands(ours.per_second),
+            thousands(hand.per_second)
         );
         rows.push(Row {
             what: asked.name,
@@ -177,7 +177,7 @@ fn jobs(bins: &Path, dir: &Path) -> Result<Vec<Row>, Fault> {
         wanted,
         at_least: true,
         unit: "",
-        cost: format!("{rate:.0} of {bare:.0} jobs/s"),
+        cost: format!("{} of {} jobs/s", thousands(rate), thousands(bare)),
     };
     let median = median.split(" (").next().unwrap_or_default().to_owned();
     Ok(vec![
@@ -210,6 +210,12 @@ fn keep(table: &str) -> Result<(), Fault> {
     fs::write(&file, format!("{before}{HEAD}{table}\n\n{behind}"))?;
     println!("written to {}", file.display());
     Ok(())
+}
+
+/// A whole number with its thousands apart.
+fn thousands(number: f64) -> String {
+    let whole = number.round() as u64;
+    if whole < 1000 { whole.to_string() } else { format!("{},{:03}", whole / 1000, whole % 1000) }
 }
 
 /// Time of the machine in ticks: all of it, and what its host gave to others (proc(5), `steal`).

@@ -217,8 +217,8 @@ async fn main() -> Done<()> {
     if rates.is_empty() {
         timers(&mut bench, &mut found).await?;
         followers(&bench, &mut found).await?;
-        std::fs::write(file, json!({"figures": found.figures, "curves": found.curves}).to_string())?;
     }
+    std::fs::write(file, json!({"figures": found.figures, "curves": found.curves}).to_string())?;
     Ok(())
 }
 
