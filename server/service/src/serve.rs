@@ -366,6 +366,7 @@ impl Service {
 
         let (public_handle, control_handle) = (public.handle(), control.handle());
         let servers = tokio::spawn(futures_util::future::join(public, control));
+        memory::unmap_start();
         let failure = tokio::select! {
             () = wait_for_signal() => None,
             why = self.supervisor.failed() => Some(why),
