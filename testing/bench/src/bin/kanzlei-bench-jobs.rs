@@ -19,6 +19,9 @@ type Done<T> = Result<T, Box<dyn std::error::Error + Send + Sync>>;
 
 const BATCH: usize = 200;
 const BACKLOG: usize = 1_000_000;
+/// How long the database may take to clean up behind a load, and how many transactions it may be behind then.
+const SETTLES: Duration = Duration::from_secs(60);
+const SETTLED: u64 = 500;
 
 struct Bench {
     public: String,
@@ -157,6 +160,20 @@ impl Bench {
         Ok(())
     }
 
+    /// Waits until the server has removed what a load left in its indexes, for at most a minute.
+    async fn settled(&mut self) -> Done<()> {
+        let until = Instant::now() + SETTLES;
+        while Instant::now() < until {
+            let row =
+                sqlx::query("SHOW GLOBAL STATUS LIKE 'Innodb_history_list_length'").fetch_one(&mut self.sql).await?;
+            if row.try_get::<String, _>(1)?.parse::<u64>()? < SETTLED {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+        Ok(())
+    }
+
     /// Microseconds between two columns of the jobs that were queued since, sorted.
     async fn spans(&mut self, from: &'static str, to: &'static str, since: i64) -> Done<Vec<i64>> {
         let sql = format!("SELECT {to} - {from} FROM job WHERE accepted >= {since} AND phase = 11");
@@ -264,8 +281,7 @@ async fn throughput(bench: &mut Bench, empty: &str, found: &mut Figures) -> Done
 
 /// The time from acceptance to the first step while there is little to do.
 async fn low_load(bench: &mut Bench, found: &mut Figures) -> Done<()> {
-    // The server removes what the load before left in its indexes, and the journal is written.
-    tokio::time::sleep(Duration::from_secs(5)).await;
+    bench.settled().await?;
     let since = now();
     for _ in 0..300 {
         let url = format!("{}/bench/job", bench.public);
