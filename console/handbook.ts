@@ -24,7 +24,7 @@ export interface Chapter {
 /** The chapters in the order of reading; others stand behind them. */
 const ORDER = [
   'console', 'language', 'expressions', 'scripts', 'dates', 'pages', 'types', 'libraries', 'services', 'settings', 'files', 'reports', 'mail', 'jobs', 'lanes', 'timetables', 'changes', 'cases', 'trials', 'drafts', 'gradual', 'assistants',
-  'transfer', 'http', 'webhooks', 'access', 'operators', 'findings', 'installing', 'upgrading', 'configuration', 'operating', 'alerts', 'repair', 'backup', 'security', 'asvs', 'scaling', 'capacity', 'editors',
+  'transfer', 'http', 'webhooks', 'access', 'operators', 'findings', 'installing', 'upgrading', 'configuration', 'operating', 'alerts', 'repair', 'backup', 'security', 'asvs', 'scaling', 'capacity', 'performance', 'editors',
 ];
 const DOCS = fileURLToPath(new URL('../docs/', import.meta.url));
 const PICTURES = 'handbook-pictures';
