@@ -228,7 +228,7 @@ impl Store {
     fn is_one_statement(&self, jobs: &[NewJob]) -> bool {
         let rows_only = jobs.iter().all(|job| job.tags.is_empty() && !job.listed);
         rows_only
-            && jobs.len() <= TOGETHER
+            && (1..=TOGETHER).contains(&jobs.len())
             && jobs.iter().map(|job| job.input.len()).sum::<usize>() <= STATEMENT_BYTES
             && self.lanes.unknown(jobs.iter().map(|job| job.lane.as_str())).is_empty()
     }
