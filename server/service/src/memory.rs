@@ -16,7 +16,7 @@ pub fn collect() {
 pub fn unmap_start() {
     let (Ok(maps), Ok(program)) = (std::fs::read_to_string("/proc/self/maps"), std::env::current_exe()) else { return };
     for range in unwritten(&maps, &program.to_string_lossy()) {
-        // SAFETY: The pages are those of a file, and nothing ever writes to them: whoever reads them next finds the same.
+        // SAFETY: The pages are those of a file, and nothing ever writes to them: the next read returns the same bytes.
         unsafe { libc::madvise(range.start as *mut libc::c_void, range.len(), libc::MADV_DONTNEED) };
     }
 }

@@ -50,7 +50,7 @@ impl Deadline {
 
 /// Hundredths of seconds of all processors together, since the machine started.
 #[derive(Debug, Default)]
-struct Ticks {
+pub struct Ticks {
     all: f64,
     /// In which a processor had work, and the host ran another machine.
     stolen: f64,
@@ -58,7 +58,7 @@ struct Ticks {
 
 impl Ticks {
     /// Nothing where the system has no proc(5): no time is stolen there.
-    fn now() -> Self {
+    pub fn now() -> Self {
         Ticks::parse(&std::fs::read_to_string("/proc/stat").unwrap_or_default())
     }
 
@@ -68,11 +68,15 @@ impl Ticks {
         Ticks { all: fields.iter().sum(), stolen: fields.get(7).copied().unwrap_or_default() }
     }
 
-    /// The share of the time since `before` that was not stolen.
-    fn share_since(&self, before: &Ticks) -> f64 {
+    /// The share of the time since `before` that was stolen.
+    pub fn stolen_since(&self, before: &Ticks) -> f64 {
         let all = self.all - before.all;
-        let stolen = if all > 0.0 { (self.stolen - before.stolen) / all } else { 0.0 };
-        (1.0 - stolen).clamp(1.0 / SLOWEST, 1.0)
+        if all > 0.0 { (self.stolen - before.stolen) / all } else { 0.0 }
+    }
+
+    /// The share of it that was not, as far as deadlines count it.
+    fn share_since(&self, before: &Ticks) -> f64 {
+        (1.0 - self.stolen_since(before)).clamp(1.0 / SLOWEST, 1.0)
     }
 }
 

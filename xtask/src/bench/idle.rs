@@ -57,10 +57,11 @@ pub fn measured(bins: &Path) -> Result<Idle, Fault> {
     deploy(bins, &whole, &root().join("demo/harbour/services"))?;
     deploy_many(bins, &whole, &dir, 0..FEW)?;
     whole.office.restart_service()?;
-    let (few, connected, ours) = with_connections(whole.office.ports.public, "/~/live", whole.office.service.id())?;
+    let (few, connected, ours) =
+        with_connections(whole.office.ports.public, ("/~/live", 200), whole.office.service.id())?;
 
     let by_hand = super::by_hand(bins, &dir, whole.office.ports.standins)?;
-    let (.., hand) = with_connections(by_hand.1, "/bench/nothing", by_hand.0.id())?;
+    let (.., hand) = with_connections(by_hand.1, ("/bench/nothing", 404), by_hand.0.id())?;
     drop(by_hand);
 
     deploy_many(bins, &whole, &dir, FEW..MANY)?;
@@ -79,9 +80,9 @@ pub fn measured(bins: &Path) -> Result<Idle, Fault> {
 }
 
 /// Memory of a process without connections and with them, and kilobytes of each of them.
-fn with_connections(port: u16, path: &str, process: u32) -> Result<(Memory, Memory, f64), Fault> {
+fn with_connections(port: u16, asked: (&str, u16), process: u32) -> Result<(Memory, Memory, f64), Fault> {
     let before = settled(process);
-    let kept = connections(port, path)?;
+    let kept = connections(port, asked)?;
     let connected = settled(process);
     Ok((before, connected, (connected.all() - before.all()) * 1000.0 / kept.len() as f64))
 }
@@ -105,8 +106,8 @@ fn deploy_many(bins: &Path, whole: &Whole, dir: &Path, which: std::ops::Range<us
     deploy(bins, whole, &many)
 }
 
-/// Opens connections, each of which has had one answer.
-fn connections(port: u16, path: &str) -> Result<Vec<TcpStream>, Fault> {
+/// Opens connections, each of which has had one answer with this status.
+fn connections(port: u16, (path, status): (&str, u16)) -> Result<Vec<TcpStream>, Fault> {
     let open = |at: usize| -> Result<TcpStream, Fault> {
         let failed = |error: std::io::Error| {
             format!(
@@ -117,7 +118,7 @@ fn connections(port: u16, path: &str) -> Result<Vec<TcpStream>, Fault> {
         write!(stream, "GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n").map_err(failed)?;
         let mut answer = [0; 1024];
         let read = stream.read(&mut answer).map_err(failed)?;
-        match answer[..read].starts_with(b"HTTP/1.1 ") {
+        match answer[..read].starts_with(format!("HTTP/1.1 {status}").as_bytes()) {
             true => Ok(stream),
             false => Err(format!("connection {at} is refused: {}", String::from_utf8_lossy(&answer[..read])).into()),
         }

@@ -8,6 +8,7 @@ use std::path::Path;
 use std::process::{Command, ExitCode};
 
 use kanzlei_harness::office::{Ports, Whole};
+use kanzlei_harness::wait::Ticks;
 use kanzlei_harness::{packages, scratch};
 use serde_json::{Value as Json, json};
 
@@ -67,12 +68,12 @@ pub fn summary(seconds: u32, record: bool) -> Done {
     build::console()?;
     let bins = build::programs(true)?;
     let dir = scratch::folder("summary");
-    let before = Machine::now();
+    let before = Ticks::now();
     let mut rows = endpoints(seconds)?;
     rows.extend(language(&bins)?);
     rows.extend(jobs(&bins, &dir)?);
     rows.extend(memory(&bins)?);
-    let taken = Machine::now().taken_since(&before);
+    let taken = 100.0 * Ticks::now().stolen_since(&before);
     let table = rows.iter().map(Row::line).collect::<Vec<_>>().join("\n");
     println!("{HEAD}{table}\n\nThe host took {taken:.0} % of the machine meanwhile.");
     if record {
@@ -127,26 +128,32 @@ fn language(bins: &Path) -> Result<Vec<Row>, Fault> {
         }
     };
     let (loops, expressions) = (lines("kanzlei-bench-language")?, lines("kanzlei-bench-expr")?);
-    let row = |what, printed: &str, beginning: &str, wanted| -> Result<Row, Fault> {
-        let line = printed.lines().find(|line| line.starts_with(beginning)).ok_or("a bench prints no such line")?;
-        let words: Vec<&str> = line[beginning.len()..].split_whitespace().collect();
-        let number = |at: usize| words.get(at).and_then(|word| word.parse::<f64>().ok());
-        let last = words.last().and_then(|word| word.parse().ok());
-        let measured: f64 = last.ok_or("a bench prints no ratio")?;
-        let cost = match beginning.starts_with("each") {
-            true => format!("{:.2} ms, by hand {:.2} ms", number(0).unwrap_or(0.0), number(6).unwrap_or(0.0)),
-            false => format!("{:.0} ns, by hand {:.0} ns", number(0).unwrap_or(0.0), number(1).unwrap_or(0.0)),
+    let row = |what, printed: &str, beginning: &str, unit, wanted| -> Result<Row, Fault> {
+        let line = printed.lines().find_map(|line| line.strip_prefix(beginning));
+        let numbers = line.into_iter().flat_map(str::split_whitespace).filter_map(|word| word.parse::<f64>().ok());
+        let [ours, hand, ratio] = numbers.collect::<Vec<_>>()[..] else {
+            return Err(format!("a bench does not print ours, by hand and their ratio behind `{beginning}`").into());
         };
+        // Whole nanoseconds are printed beside an exact ratio, exact milliseconds beside a rounded one.
+        let measured = if unit == "ns" { ratio } else { ours / hand };
+        let cost = format!("{ours} {unit}, by hand {hand} {unit}");
         Ok(Row { what, measured, wanted, at_least: false, unit: "times", cost })
     };
     Ok(vec![
-        row("`each` over 10,000 items, recorded", &loops, "each over 10,000 items, recorded step by step", 1.8)?,
-        row("a comparison: `input.nights > 2`", &expressions, "input.nights > 2 ", 1.5)?,
-        row("arithmetic: three products", &expressions, "input.length_m * 3.2 * input.nights * input.rate ", 1.5)?,
+        row("`each` over 10,000 items, recorded", &loops, "each over 10,000 items, recorded step by step", "ms", 1.8)?,
+        row("a comparison: `input.nights > 2`", &expressions, "input.nights > 2 ", "ns", 1.5)?,
+        row(
+            "arithmetic: three products",
+            &expressions,
+            "input.length_m * 3.2 * input.nights * input.rate ",
+            "ns",
+            1.5,
+        )?,
         row(
             "a comparison of a product, and another",
             &expressions,
             "input.nights > 2 && input.length_m * 3.2 < 500 ",
+            "ns",
             1.5,
         )?,
     ])
@@ -216,26 +223,6 @@ fn keep(table: &str) -> Result<(), Fault> {
 fn thousands(number: f64) -> String {
     let whole = number.round() as u64;
     if whole < 1000 { whole.to_string() } else { format!("{},{:03}", whole / 1000, whole % 1000) }
-}
-
-/// Time of the machine in ticks: all of it, and what its host gave to others (proc(5), `steal`).
-struct Machine {
-    all: f64,
-    taken: f64,
-}
-
-impl Machine {
-    fn now() -> Self {
-        let text = fs::read_to_string("/proc/stat").unwrap_or_default();
-        let line = text.lines().next().unwrap_or_default();
-        let ticks: Vec<f64> = line.split_whitespace().skip(1).take(8).filter_map(|word| word.parse().ok()).collect();
-        Machine { all: ticks.iter().sum(), taken: ticks.get(7).copied().unwrap_or(0.0) }
-    }
-
-    /// Per cent that the host took.
-    fn taken_since(&self, before: &Machine) -> f64 {
-        100.0 * (self.taken - before.taken) / (self.all - before.all).max(1.0)
-    }
 }
 
 #[cfg(test)]

@@ -39,7 +39,7 @@ pub struct Forms(Option<Search>);
 
 struct Search {
     automaton: AhoCorasick,
-    /// Finds the places at which a form may begin; `None` where there are more forms than it can hold.
+    /// An index of the places where a form may begin; `None` if the forms are too many for it.
     grams: Option<Grams>,
     longest: usize,
 }
